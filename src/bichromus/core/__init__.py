@@ -1,0 +1,1 @@
+"""The measuring, the arithmetic and the files. No window, no global state, no printing, no clock."""

@@ -1,0 +1,8 @@
+"""Pictures in and out of open formats. Foreign errors are translated here."""
+
+from .atomic import atomic
+from .fits_out import write_fits
+from .picture_out import FORMATS, PictureFormat, write_picture
+from .read import read_picture
+
+__all__ = ["FORMATS", "PictureFormat", "atomic", "read_picture", "write_fits", "write_picture"]

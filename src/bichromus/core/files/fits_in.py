@@ -1,0 +1,84 @@
+"""FITS in: every usual form, whole or by rows."""
+
+from __future__ import annotations
+
+import contextlib
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from astropy.io import fits
+
+from ..model.errors import BichromusError, UnreadableFile, UnsupportedData
+from ..model.planes import Header
+from .headers import map_header
+
+_DAMAGED = "Copy the file again from where it came"
+
+
+def read_fits(path: Path) -> tuple[np.ndarray, Header]:
+    """Data as stored (integers with BZERO and BSCALE applied) and the header of the first picture in the file."""
+    try:
+        with fits.open(path, memmap=False, lazy_load_hdus=True, ignore_missing_simple=False) as hdus:
+            hdu = _first_picture(hdus, path)
+            _check_length(hdu, path)
+            data = np.asarray(hdu.data)
+            return data, header_of(hdu, hdus[0])
+    except BichromusError:
+        raise
+    except (OSError, ValueError, TypeError, KeyError, IndexError, EOFError, fits.VerifyError) as error:
+        why = str(error).splitlines()[0] if str(error) else type(error).__name__
+        raise UnreadableFile("This FITS file cannot be read", why=why, do=_DAMAGED, file=path) from error
+
+
+def raw_rows(path: Path) -> np.ndarray | None:
+    """A read-only map of the data where it can be used in place: uncompressed, float32 or float64, unscaled.
+
+    None for every other form, which must be read whole.
+    """
+    with contextlib.suppress(OSError, ValueError, TypeError, fits.VerifyError), fits.open(path, memmap=True) as hdus:
+        hdu = _first_picture(hdus, path)
+        card = hdu.header
+        if isinstance(hdu, fits.CompImageHDU) or card["BITPIX"] > 0 or "BSCALE" in card or "BZERO" in card:
+            return None
+        if path.suffix.lower() == ".gz":
+            return None
+        kind = ">f4" if card["BITPIX"] == -32 else ">f8"
+        shape = tuple(card[f"NAXIS{n}"] for n in range(card["NAXIS"], 0, -1))
+        return np.memmap(path, dtype=kind, mode="r", offset=hdu.fileinfo()["datLoc"], shape=shape)
+    return None
+
+
+def _first_picture(hdus: Any, path: Path) -> Any:
+    for hdu in hdus:
+        if getattr(hdu, "is_image", False) and hdu.header.get("NAXIS", 0) >= 1 and 0 not in hdu.shape:
+            if not 2 <= len(hdu.shape) <= 4:
+                raise UnsupportedData("This is not a picture", why=f"its data have {len(hdu.shape)} dimension(s)",
+                                      do="Give a plane or three colour planes", file=path)
+            return hdu
+    raise UnsupportedData("There is no picture in this file", do="Choose a file with image data", file=path)
+
+
+def _check_length(hdu: Any, path: Path) -> None:
+    if path.suffix.lower() == ".gz" or isinstance(hdu, fits.CompImageHDU):
+        return
+    place = hdu.fileinfo()
+    if place is None:
+        return
+    cells = int(np.prod([hdu.header[f"NAXIS{n + 1}"] for n in range(hdu.header["NAXIS"])]))
+    needed = place["datLoc"] + abs(hdu.header["BITPIX"]) // 8 * cells
+    size = path.stat().st_size
+    if size < needed:
+        raise UnreadableFile("This FITS file is cut short", why=f"{size:,} of {needed:,} bytes are there",
+                             do=_DAMAGED, file=path)
+
+
+def header_of(hdu: Any, primary: Any) -> Header:
+    """Header of a picture; what an extension does not say is taken from the primary header."""
+    cards: dict[str, Any] = {}
+    for source in (primary.header, hdu.header):
+        for key in source:
+            if key and key not in ("COMMENT", "HISTORY"):
+                cards[key] = source[key]
+    history = tuple(str(line) for line in hdu.header.get("HISTORY", []))
+    return map_header(cards, history)

@@ -1,0 +1,1 @@
+"""Frozen values that the rooms of the core exchange."""

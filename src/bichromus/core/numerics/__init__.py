@@ -1,0 +1,1 @@
+"""Numeric tools that know nothing of channels."""

@@ -1,0 +1,54 @@
+"""Robust statistics. NaN never counts."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+MAD_TO_SIGMA = 1.4826
+CLIP_3_SIGMA = 1.0136  # standard deviation of a Gaussian over the one left by clipping at 3 sigma
+
+
+def mad_sigma(values: NDArray[Any]) -> float:
+    """Standard deviation from the median absolute deviation; NaN for nothing."""
+    v = values[np.isfinite(values)]
+    if v.size == 0:
+        return float("nan")
+    return float(MAD_TO_SIGMA * np.median(np.abs(v - np.median(v))))
+
+
+def clipped_sigma(values: NDArray[Any], rounds: int = 8) -> float:
+    """Standard deviation with clipping at 3 sigma, corrected for what the clipping takes off."""
+    v = np.asarray(values, np.float64).ravel()
+    v = v[np.isfinite(v)]
+    if v.size < 8:
+        return float("nan")
+    middle, sigma = float(np.median(v)), mad_sigma(v)
+    for _ in range(rounds):
+        kept = v[np.abs(v - middle) <= 3 * sigma]
+        if kept.size < 8:
+            break
+        middle, new = float(kept.mean()), float(kept.std()) * CLIP_3_SIGMA
+        if abs(new - sigma) <= 1e-5 * sigma:
+            return new
+        sigma = new
+    return sigma
+
+
+def low_clipped_level(values: NDArray[Any], rounds: int = 12) -> float:
+    """Background level of values with a bright tail: median, clipped harder on the bright side."""
+    v = np.asarray(values, np.float64).ravel()
+    v = v[np.isfinite(v)]
+    if v.size == 0:
+        return float("nan")
+    for _ in range(rounds):
+        middle = float(np.median(v))
+        below = v[v <= middle]
+        sigma = MAD_TO_SIGMA * float(np.median(middle - below)) if below.size else 0.0
+        kept = v[(v <= middle + 2.0 * sigma) & (v >= middle - 4.0 * sigma)]
+        if kept.size == v.size or kept.size < 16:
+            break
+        v = kept
+    return float(np.median(v))

@@ -1,0 +1,44 @@
+"""Gaussian smoothing and filling of unseen pixels."""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+
+from ..model.planes import F32, Mask
+
+
+def gaussian(plane: F32, sigma_px: float) -> F32:
+    """Gaussian blur with mirrored edges. ``plane`` must be finite."""
+    if sigma_px <= 0:
+        return plane
+    size = 2 * int(np.ceil(4 * sigma_px)) + 1
+    size = min(size, 2 * (min(plane.shape) - 1) + 1)
+    return np.asarray(cv2.GaussianBlur(plane, (size, size), sigma_px, borderType=cv2.BORDER_REFLECT_101),
+                      np.float32)
+
+
+def fill(plane: F32, missing: Mask) -> F32:
+    """A copy with ``missing`` pixels filled smoothly from their surroundings (push-pull pyramid)."""
+    if not missing.any():
+        return plane
+    weight = (~missing).astype(np.float32)
+    if not weight.any():
+        return np.zeros_like(plane)
+    return np.where(missing, _push_pull(np.where(missing, 0, plane).astype(np.float32), weight), plane)
+
+
+def _push_pull(value: F32, weight: F32) -> F32:
+    """``value`` is already multiplied by ``weight``; returns a plane without holes."""
+    height, width = value.shape
+    if weight.min() > 0 or min(height, width) <= 2:
+        total = float(weight.sum())
+        mean = float(value.sum()) / total if total > 0 else 0.0
+        return np.where(weight > 0, value / np.maximum(weight, 1e-12), mean).astype(np.float32)
+    small_size = ((width + 1) // 2, (height + 1) // 2)
+    small_value = cv2.resize(value, small_size, interpolation=cv2.INTER_AREA)
+    small_weight = cv2.resize(weight, small_size, interpolation=cv2.INTER_AREA)
+    coarse = _push_pull(np.asarray(small_value, np.float32), np.asarray(small_weight, np.float32))
+    wide = np.asarray(cv2.resize(coarse, (width, height), interpolation=cv2.INTER_LINEAR), np.float32)
+    share = np.minimum(weight, 1)
+    return (value / np.maximum(weight, 1e-12) * share + wide * (1 - share)).astype(np.float32)

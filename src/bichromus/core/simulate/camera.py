@@ -1,0 +1,167 @@
+"""From a scene to what a camera delivers: photons, noise, mosaic, stack."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+
+from ..model.channel import WAVELENGTH_NM
+from ..model.planes import F32
+from ..model.progress import SILENT, Progress
+from ..model.rig import Filter, Rig
+from ..numerics.smoothing import gaussian
+from .scene import Scene, StarTable
+
+RAYLEIGH = 1.8704e-6  # photons/s/cm2/arcsec2 for one rayleigh
+_BETA = 3.2  # wings of the Moffat profile
+
+
+@dataclass(frozen=True)
+class Sky:
+    """Sky over the rig: AB mag/arcsec2, moonlight as a factor on it, transparency, gradient over the frame."""
+
+    mag: float = 21.5
+    moon_factor: float = 1.0
+    transparency: float = 1.0
+    gradient: tuple[float, float] = (0.0, 0.0)
+
+
+Response = Mapping[str, Mapping[str, float]]
+"""Plane (R, G, B) to line to relative response."""
+
+
+def photon_flux_ab(mag: float | F32, wavelength_nm: float) -> np.ndarray:
+    """Photons/s/m2/nm of an AB magnitude."""
+    return 5.480e10 / wavelength_nm * 10.0 ** (-0.4 * np.asarray(mag, np.float64))
+
+
+def line_rate(rig: Rig, scale_arcsec: float) -> float:
+    """Electrons/s/pixel for one rayleigh, before filter and response. Pixels of ``scale_arcsec``."""
+    return RAYLEIGH * rig.area_cm2 * scale_arcsec**2 * rig.throughput * rig.quantum_efficiency
+
+
+def continuum_rate(rig: Rig, mag: float | F32, wavelength_nm: float, width_nm: float) -> np.ndarray:
+    """Electrons/s of a source of AB magnitude ``mag`` (per whatever area it is given for)."""
+    return photon_flux_ab(mag, wavelength_nm) * rig.area_cm2 / 1e4 * width_nm * rig.throughput * rig.quantum_efficiency
+
+
+def band_rates(scene: Scene, rig: Rig, band: Filter, sky: Sky) -> dict[str, tuple[F32, float]]:
+    """For each channel of ``band``: e-/s/pixel of what is in the sky, and of the sky itself, at full response."""
+    rate = line_rate(rig, scene.scale_arcsec) * band.transmission * sky.transparency
+    fwhm_px = rig.fwhm_arcsec / scene.scale_arcsec
+    width = band.width_nm / len(band.lines)
+    out = {}
+    for name in band.lines:
+        wavelength = WAVELENGTH_NM[name]
+        if name in scene.lines:
+            objects = np.float32(rate) * gaussian(scene.lines[name], fwhm_px / 2.355)
+        else:
+            objects = _broadband(scene, rig, name, width, rate, fwhm_px / 2.355)
+        stars = continuum_rate(rig, scene.stars.ab_mag(wavelength), wavelength, width) * band.transmission
+        render_stars(objects, scene.stars, stars * sky.transparency, fwhm_px)
+        light = float(continuum_rate(rig, sky.mag, wavelength, width)) * band.transmission
+        out[name] = (objects, light * scene.scale_arcsec**2 * sky.moon_factor)
+    return out
+
+
+def _plane(rates: dict[str, tuple[F32, float]], sky: Sky, response: Mapping[str, float] | None = None) -> F32:
+    """All light on one plane, e-/s/pixel, with the sky's gradient."""
+    shape = next(iter(rates.values()))[0].shape
+    total, background = np.zeros(shape, np.float32), 0.0
+    for name, (objects, light) in rates.items():
+        answer = 1.0 if response is None else float(response.get(name, 0.0))
+        total += np.float32(answer) * objects
+        background += answer * light
+    gx = np.linspace(-0.5, 0.5, shape[1], dtype=np.float32) * np.float32(sky.gradient[0])
+    gy = np.linspace(-0.5, 0.5, shape[0], dtype=np.float32) * np.float32(sky.gradient[1])
+    return (total + np.float32(background) * (1 + gy[:, None] + gx[None, :])).astype(np.float32)
+
+
+def _broadband(scene: Scene, rig: Rig, name: str, width: float, rate: float, sigma: float) -> F32:
+    """Continuum glow and the lines that fall into a broad band."""
+    inside = {"R": ("Ha", "S2"), "G": ("O3",), "B": ("Hb", "O3"), "L": ("Ha", "O3", "S2", "Hb"), "C": ("Ha", "O3")}
+    total = np.zeros(scene.shape, np.float32)
+    for line in inside.get(name, ()):
+        total += scene.lines[line]
+    glow = scene.continuum.get(name)
+    if glow is None:
+        glow = sum(scene.continuum.values()) / np.float32(3)
+    per_unit = float(continuum_rate(rig, 22.0, WAVELENGTH_NM[name], width)) * scene.scale_arcsec**2
+    return gaussian((np.float32(rate) * total + np.float32(per_unit) * glow).astype(np.float32), sigma)
+
+
+def render_stars(plane: F32, stars: StarTable, flux: np.ndarray, fwhm_px: float, beta: float = _BETA) -> None:
+    """Add Moffat stars of total ``flux`` (any unit) to ``plane`` in place."""
+    height, width = plane.shape
+    alpha = fwhm_px / (2 * np.sqrt(2 ** (1 / beta) - 1))
+    norm = (beta - 1) / (np.pi * alpha**2)
+    faintest = float(np.quantile(flux, 0.02)) if flux.size else 0.0
+    for x, y, f in zip(stars.x.tolist(), stars.y.tolist(), flux.tolist(), strict=True):
+        reach = int(np.clip(4 * fwhm_px * max(f / max(faintest, 1e-30), 1) ** (1 / (2 * beta)) + 2, 6, 90))
+        x0, x1 = max(int(x) - reach, 0), min(int(x) + reach + 1, width)
+        y0, y1 = max(int(y) - reach, 0), min(int(y) + reach + 1, height)
+        if x0 >= x1 or y0 >= y1:
+            continue
+        dx2 = (np.arange(x0, x1, dtype=np.float32) - np.float32(x)) ** 2
+        dy2 = (np.arange(y0, y1, dtype=np.float32) - np.float32(y)) ** 2
+        profile = 1 + (dx2[None, :] + dy2[:, None]) * np.float32(1 / alpha**2)
+        plane[y0:y1, x0:x1] += np.float32(f * norm) * profile ** np.float32(-beta)
+
+
+def expose(light: F32, rig: Rig, subs: int, sub_s: float, rng: np.random.Generator) -> F32:
+    """Mean of ``subs`` exposures of ``sub_s`` seconds to ``light`` (e-/s/pixel), as a share of full well.
+
+    Clipped at the top, any shape in, the same shape out.
+    """
+    signal = (light + np.float32(rig.dark_e_s)) * np.float32(sub_s)
+    kept = np.minimum(signal, rig.full_well_e)
+    electrons = rng.poisson(kept.astype(np.float64) * subs).astype(np.float32)
+    electrons += rng.standard_normal(kept.shape, dtype=np.float32) * np.float32(rig.read_noise_e * np.sqrt(subs))
+    mean = electrons / np.float32(subs)
+    return np.asarray(np.where(signal >= rig.full_well_e, rig.full_well_e, mean) / rig.full_well_e, np.float32)
+
+
+def mono_stack(scene: Scene, rig: Rig, band: Filter, sky: Sky, subs: int, sub_s: float,
+               rng: np.random.Generator) -> F32:
+    """A mono stack (H, W), 0 to 1 of full well."""
+    return expose(_plane(band_rates(scene, rig, band, sky), sky), rig, subs, sub_s, rng)
+
+
+def colour_stack(scene: Scene, rig: Rig, band: Filter, sky: Sky, subs: int, sub_s: float, response: Response,
+                 rng: np.random.Generator, progress: Progress = SILENT) -> F32:
+    """A debayered colour stack (3, H, W), 0 to 1 of full well.
+
+    Four groups of subs, dithered by one pixel, are each sampled through an RGGB mosaic, interpolated within
+    their own colour (bilinear) and averaged, so the noise is smooth as in a real debayered stack.
+    """
+    rates = band_rates(scene, rig, band, sky)
+    groups = [g.size for g in np.array_split(np.arange(subs), 4) if g.size]
+    stack = np.zeros((3, *scene.shape), np.float32)
+    for index, name in enumerate("RGB"):
+        light = _plane(rates, sky, response[name])
+        for number, size in enumerate(groups):
+            progress.step((index + number / len(groups)) / 3, f"exposing {band.name}")
+            sites = bayer_sites(scene.shape, name, *divmod(number, 2))
+            sampled = np.zeros(scene.shape, np.float32)
+            sampled[sites] = expose(light[sites], rig, size, sub_s, rng)
+            stack[index] += _bilinear(sampled, sites) * np.float32(size / subs)
+    return stack
+
+
+def bayer_sites(shape: tuple[int, int], colour: str, dy: int = 0, dx: int = 0) -> np.ndarray:
+    """Where an RGGB mosaic, moved by (dy, dx), sees ``colour``."""
+    yy, xx = np.mgrid[0 : shape[0], 0 : shape[1]]
+    odd_y, odd_x = (yy + dy) % 2, (xx + dx) % 2
+    wanted = {"R": (odd_y == 0) & (odd_x == 0), "B": (odd_y == 1) & (odd_x == 1), "G": odd_y != odd_x}
+    return wanted[colour]
+
+
+def _bilinear(plane: F32, sites: np.ndarray) -> F32:
+    kernel = np.array([[1, 2, 1], [2, 4, 2], [1, 2, 1]], np.float32)
+    weight = cv2.filter2D(sites.astype(np.float32), cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101)
+    value = cv2.filter2D(np.where(sites, plane, 0).astype(np.float32), cv2.CV_32F, kernel,
+                         borderType=cv2.BORDER_REFLECT_101)
+    return np.where(sites, plane, value / weight).astype(np.float32)

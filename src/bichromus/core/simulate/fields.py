@@ -1,0 +1,27 @@
+"""Random fields with a given spectrum."""
+
+from __future__ import annotations
+
+import numpy as np
+import scipy.fft
+
+from ..model.planes import F32
+
+
+def power_field(shape: tuple[int, int], slope: float, rng: np.random.Generator,
+                longest_px: float | None = None) -> F32:
+    """Gaussian field with amplitude spectrum k^(-slope/2), mean 0 and standard deviation 1.
+
+    Waves longer than ``longest_px`` are flattened, so that no single wave rules the picture.
+    """
+    height, width = (scipy.fft.next_fast_len(n, real=True) for n in shape)
+    noise = rng.standard_normal((height, width), dtype=np.float32)
+    ky = scipy.fft.fftfreq(height)[:, None]
+    kx = scipy.fft.rfftfreq(width)[None, :]
+    k = np.sqrt(kx * kx + ky * ky)
+    floor = 1.0 / (longest_px or max(shape))
+    amplitude = np.maximum(k, floor) ** (-slope / 2)
+    amplitude[0, 0] = 0
+    field = scipy.fft.irfft2(scipy.fft.rfft2(noise, workers=2) * amplitude, s=(height, width), workers=2)
+    field = field[: shape[0], : shape[1]]
+    return ((field - field.mean()) / field.std()).astype(np.float32)

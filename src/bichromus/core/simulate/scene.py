@@ -1,0 +1,167 @@
+"""An invented nebula: filaments, a cavity around hot stars, ionisation layers, dust and a star field."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+
+from ..model.channel import WAVELENGTH_NM
+from ..model.planes import F32
+from .fields import power_field
+
+
+@dataclass(frozen=True)
+class StarTable:
+    """Stars of a scene: pixel positions, AB magnitude at 550 nm, temperature, extinction at 550 nm (mag)."""
+
+    x: F32
+    y: F32
+    mag: F32
+    temperature_k: F32
+    extinction: F32
+
+    def ab_mag(self, wavelength_nm: float) -> F32:
+        """AB magnitude at a wavelength: black body, reddened as 1/lambda."""
+        ratio = _planck_nu(wavelength_nm, self.temperature_k) / _planck_nu(550.0, self.temperature_k)
+        red = self.extinction * (550.0 / wavelength_nm)
+        return (self.mag - 2.5 * np.log10(ratio) + red).astype(np.float32)
+
+
+@dataclass(frozen=True)
+class Scene:
+    """The truth: line brightness in rayleigh per channel (H, W), continuum in AB mag/arcsec2 terms, stars.
+
+    ``continuum`` holds linear photon rates relative to AB 22 per arcsec2, for R, G and B.
+    """
+
+    scale_arcsec: float
+    lines: dict[str, F32]
+    continuum: dict[str, F32]
+    stars: StarTable
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        first = next(iter(self.lines.values()))
+        return int(first.shape[0]), int(first.shape[1])
+
+
+@dataclass(frozen=True)
+class SceneRecipe:
+    """What the invented nebula is made of. Brightness in rayleigh at the bright parts.
+
+    ``half_size_arcmin`` are the half axes of its envelope; the cavity sits at ``heart`` (in half axes).
+    """
+
+    half_size_arcmin: tuple[float, float] = (24.0, 17.5)
+    heart: tuple[float, float] = (-0.08, 0.04)
+    ha: float = 170.0
+    o3: float = 30.0
+    s2: float = 20.0
+    filaments: float = 1.0
+    star_count: int = 5200
+    brightest_mag: float = 8.2
+
+
+def make_scene(shape: tuple[int, int], scale_arcsec: float, seed: int = 12,
+               recipe: SceneRecipe | None = None) -> Scene:
+    """Build the scene on a grid of ``shape`` (H, W) with ``scale_arcsec`` per pixel. Same seed, same sky."""
+    recipe = recipe or SceneRecipe()
+    rng = np.random.default_rng(seed)
+    density, ionised, edges, dust = _structure(shape, scale_arcsec, recipe, rng)
+    lines = _lines(density, ionised, edges, dust, recipe)
+    glow = density * (0.35 + 0.65 * np.exp(-2.0 * ionised))
+    continuum = {name: (strength * glow * np.exp(-depth * dust)).astype(np.float32)
+                 for name, strength, depth in (("R", 0.10, 0.8), ("G", 0.10, 1.1), ("B", 0.16, 1.4))}
+    return Scene(scale_arcsec, lines, continuum, _stars(shape, dust, recipe, rng))
+
+
+def _structure(shape: tuple[int, int], scale: float, recipe: SceneRecipe,
+               rng: np.random.Generator) -> tuple[F32, F32, F32, F32]:
+    """Density, ionisation depth (0 at the hot stars, 1 at the front), front strength, dust depth."""
+    height, width = shape
+    unit = recipe.half_size_arcmin[0] * 60 / scale  # the long half axis in pixels
+    flat = recipe.half_size_arcmin[0] / recipe.half_size_arcmin[1]
+    gy, gx = np.mgrid[0:height, 0:width].astype(np.float32)
+    longest = 0.9 * unit
+    push = 0.075 * unit
+    wx, wy = (power_field(shape, 4.8, rng, longest) * push for _ in range(2))
+    fine_x, fine_y = (power_field(shape, 4.0, rng, longest / 3) * push * 0.30 for _ in range(2))
+
+    def warped(field: F32, more: float = 1.0) -> F32:
+        return np.asarray(cv2.remap(field, gx + more * (wx + fine_x), gy + more * (wy + fine_y),
+                                    cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101), np.float32)
+
+    ridged = _ridged(warped(power_field(shape, 3.6, rng, longest / 1.3)), 3.6)
+    threads = _ridged(warped(power_field(shape, 3.3, rng, longest / 3), 1.6), 4.2)
+    grain = warped(power_field(shape, 2.7, rng, longest / 6), 1.5)
+    smooth = warped(power_field(shape, 4.2, rng, longest))
+    u = (gx - width / 2 + 2.2 * wx) / unit
+    v = (gy - height / 2 + 2.2 * wy) / unit * flat
+    radius = np.sqrt(u * u + v * v)
+    envelope = _smoothstep(1.12, 0.12, radius + 0.10 * smooth)
+    hu, hv = u - recipe.heart[0], v - recipe.heart[1]
+    hollow = np.sqrt(hu * hu + (hv * 0.92) ** 2) + 0.055 * smooth
+    front = 0.40
+    cavity = _smoothstep(front * 0.15, front * 1.12, hollow)
+    body = 0.26 + recipe.filaments * (0.46 * ridged + 0.26 * threads + 0.035 * grain) + 0.15 * smooth
+    density = np.clip(body, 0, None) ** 2.2 * envelope * (0.07 + 0.93 * cavity)
+    rim = np.exp(-(((hollow - front * 1.03) / 0.085) ** 2)) * (0.55 + 0.9 * ridged)
+    density = density * (1 + 1.5 * rim)
+    halo = 0.035 * _smoothstep(1.25, 0.3, radius) * (1 + 0.35 * smooth)
+    density = (density + halo) / np.quantile(density, 0.985)
+    lanes = _ridged(warped(power_field(shape, 4.0, rng, longest / 1.5), 1.3), 2.4)
+    knots = _smoothstep(0.35, 1.5, warped(power_field(shape, 3.4, rng, longest / 2.5), 1.2))
+    dust = 2.3 * _smoothstep(0.50, 1.02, lanes + 0.04 * grain) * _smoothstep(1.3, 0.35, radius) + 0.8 * knots * envelope
+    ionised = np.clip(hollow / front, 0, 3)
+    step = 0.02 * unit
+    blurred = cv2.GaussianBlur(density.astype(np.float32), (0, 0), step)
+    edges = np.clip(density - blurred, 0, None) * _smoothstep(0.75, 1.5, ionised)
+    return density.astype(np.float32), ionised.astype(np.float32), edges.astype(np.float32), dust.astype(np.float32)
+
+
+def _lines(density: F32, ionised: F32, edges: F32, dust: F32, recipe: SceneRecipe) -> dict[str, F32]:
+    inside = _smoothstep(1.35, 0.45, ionised)
+    ring = np.exp(-(((ionised - 0.86) / 0.28) ** 2))
+    hot = 0.13 * inside * (0.35 + 1.3 * np.sqrt(np.clip(density, 0, None)))
+    arc = np.exp(-(((ionised - 1.75) / 0.10) ** 2)) * 0.20 * density
+    o3 = (0.62 * hot * 3.0 + 0.55 * ring * density + arc) * np.exp(-2.0 * 0.62 * dust)
+    ha = density * (0.16 + 0.84 * _smoothstep(0.45, 1.15, ionised)) * np.exp(-0.62 * 1.05 * dust) + 0.05 * hot * 3
+    s2 = (density * _smoothstep(0.85, 1.9, ionised) * 0.55 + 1.2 * edges) * np.exp(-0.62 * dust)
+    out = {}
+    for name, plane, peak in (("Ha", ha, recipe.ha), ("O3", o3, recipe.o3), ("S2", s2, recipe.s2)):
+        out[name] = (plane / np.quantile(plane, 0.985) * peak).astype(np.float32)
+    # Balmer ratio 2.86, the dust takes a little more of the bluer line
+    out["Hb"] = (out["Ha"] / 2.86 * np.exp(-0.35 * dust)).astype(np.float32)
+    return out
+
+
+def _stars(shape: tuple[int, int], dust: F32, recipe: SceneRecipe, rng: np.random.Generator) -> StarTable:
+    height, width = shape
+    count = round(recipe.star_count * height * width / (1070 * 1600))
+    x = rng.uniform(-8, width + 8, count).astype(np.float32)
+    y = rng.uniform(-8, height + 8, count).astype(np.float32)
+    # Pareto law: cumulative counts grow as 10^(0.36 mag)
+    mag = 17.6 + np.log10(rng.uniform(10 ** (0.36 * (recipe.brightest_mag - 17.6)), 1, count)) / 0.36
+    temperature = np.exp(rng.normal(np.log(5600), 0.36, count)).clip(2900, 24000)
+    inside = dust[np.clip(y, 0, height - 1).astype(int), np.clip(x, 0, width - 1).astype(int)]
+    behind = rng.uniform(0, 1, count) < 0.65
+    extinction = 0.25 + np.where(behind, 0.75 * inside, 0)
+    return StarTable(x, y, *(a.astype(np.float32) for a in (mag, temperature, extinction)))
+
+
+def _ridged(field: F32, sharp: float) -> F32:
+    return (np.clip(1 - np.abs(field) / 1.35, 0, 1) ** (sharp / 2)).astype(np.float32)
+
+
+def _smoothstep(start: float, end: float, x: F32) -> F32:
+    t = np.clip((x - start) / (end - start), 0, 1)
+    return (t * t * (3 - 2 * t)).astype(np.float32)
+
+
+def _planck_nu(wavelength_nm: float, temperature_k: F32) -> np.ndarray:
+    return 1.0 / np.expm1(1.4388e7 / (wavelength_nm * np.asarray(temperature_k, np.float64)))
+
+
+__all__ = ["WAVELENGTH_NM", "Scene", "SceneRecipe", "StarTable", "make_scene"]
