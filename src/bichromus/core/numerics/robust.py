@@ -35,20 +35,3 @@ def clipped_sigma(values: NDArray[Any], rounds: int = 8) -> float:
             return new
         sigma = new
     return sigma
-
-
-def low_clipped_level(values: NDArray[Any], rounds: int = 12) -> float:
-    """Background level of values with a bright tail: median, clipped harder on the bright side."""
-    v = np.asarray(values, np.float64).ravel()
-    v = v[np.isfinite(v)]
-    if v.size == 0:
-        return float("nan")
-    for _ in range(rounds):
-        middle = float(np.median(v))
-        below = v[v <= middle]
-        sigma = MAD_TO_SIGMA * float(np.median(middle - below)) if below.size else 0.0
-        kept = v[(v <= middle + 2.0 * sigma) & (v >= middle - 4.0 * sigma)]
-        if kept.size == v.size or kept.size < 16:
-            break
-        v = kept
-    return float(np.median(v))

@@ -6,13 +6,12 @@ import numpy as np
 
 from ..model.measures import Surface
 from ..model.planes import F32, Mask
-from .robust import low_clipped_level, mad_sigma
 
 
 def low_surface(plane: F32, use: Mask | None = None, cell: int = 32, degree: int = 1) -> Surface:
     """Plane through the low cells of ``plane`` (H, W): the background under nebula and stars.
 
-    Each cell gives its low-clipped level; cells above the fit are dropped harder than cells below it.
+    Each cell gives its median; cells above the fit are dropped harder than cells below it.
     ``use`` marks pixels that count. ``degree`` 0 gives a constant. NaN does not count.
     """
     height, width = plane.shape
@@ -40,23 +39,17 @@ def low_surface(plane: F32, use: Mask | None = None, cell: int = 32, degree: int
 
 
 def _cells(plane: F32, use: Mask | None, cell: int) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    height, width = plane.shape
-    xs, ys, levels = [], [], []
-    for y0 in range(0, height - cell + 1, cell):
-        for x0 in range(0, width - cell + 1, cell):
-            part = plane[y0 : y0 + cell, x0 : x0 + cell]
-            good = np.isfinite(part)
-            if use is not None:
-                good &= use[y0 : y0 + cell, x0 : x0 + cell]
-            if good.sum() < 0.3 * cell * cell:
-                continue
-            values = part[good]
-            levels.append(low_clipped_level(values, rounds=3))
-            xs.append(x0 + (cell - 1) / 2)
-            ys.append(y0 + (cell - 1) / 2)
-    return np.array(ys), np.array(xs), np.array(levels)
+    """Centres (y, x) and median levels of the cells of which at least 30 % count."""
+    rows, columns = plane.shape[0] // cell, plane.shape[1] // cell
 
+    def blocked(values: np.ndarray) -> np.ndarray:
+        cut = values[: rows * cell, : columns * cell].reshape(rows, cell, columns, cell)
+        return cut.swapaxes(1, 2).reshape(rows * columns, cell * cell)
 
-def scatter(plane: F32) -> float:
-    """Robust scatter of a plane from its horizontal differences: a first guess of the noise."""
-    return mad_sigma(np.diff(plane[:: max(1, plane.shape[0] // 400)], axis=1)) / np.sqrt(2)
+    counts = np.isfinite(plane) if use is None else np.isfinite(plane) & use
+    values = np.sort(blocked(np.where(counts, plane, np.inf)), axis=1)
+    number = blocked(counts).sum(1)
+    level = values[np.arange(len(values)), np.maximum(number // 2, 0).clip(max=cell * cell - 1)]
+    good = number >= max(1, int(0.3 * cell * cell))
+    y, x = (a.ravel() * cell + (cell - 1) / 2 for a in np.mgrid[0:rows, 0:columns])
+    return y[good], x[good], level[good].astype(float)

@@ -1,0 +1,55 @@
+"""Is a picture still linear? Stars tell: stretching makes the bright ones wide."""
+
+from __future__ import annotations
+
+from typing import Final
+
+import numpy as np
+
+from ..model.errors import NotLinear
+from ..model.measures import Stars
+from ..model.planes import F32, Picture
+
+_WIDER: Final = 1.3
+_ENOUGH: Final = 40
+
+
+def width_growth(plane: F32, stars: Stars, saturation: float | None) -> float | None:
+    """Median width of the bright stars over that of faint ones; None when too few stars can be compared.
+
+    Linear data give 1 within a tenth: every star has the same profile.
+    """
+    if stars.fwhm_px is None or stars.count < _ENOUGH:
+        return None
+    reach = int(np.ceil(3.5 * stars.fwhm_px))
+    x, y = np.rint(stars.x).astype(int), np.rint(stars.y).astype(int)
+    inside = (x >= reach) & (y >= reach) & (x < plane.shape[1] - reach) & (y < plane.shape[0] - reach)
+    x, y = x[inside][:1500], y[inside][:1500]
+    if x.size < _ENOUGH:
+        return None
+    dy, dx = np.mgrid[-reach : reach + 1, -reach : reach + 1]
+    stamps = plane[y[:, None, None] + dy, x[:, None, None] + dx]
+    floor = np.median(stamps, axis=(1, 2), keepdims=True)
+    above = stamps - floor
+    peak = above[:, reach - 1 : reach + 2, reach - 1 : reach + 2].max((1, 2))
+    noise = 1.4826 * np.median(np.abs(above), axis=(1, 2))
+    top = np.inf if saturation is None else 0.8 * saturation
+    good = (peak > 15 * noise) & (peak + floor[:, 0, 0] < top)
+    if good.sum() < _ENOUGH:
+        return None
+    # pixels above half the peak, within the star's neighbourhood: the area of a profile, whatever its height
+    disc = dx * dx + dy * dy <= (2.5 * stars.fwhm_px) ** 2
+    area = ((above > 0.5 * peak[:, None, None]) & disc).sum((1, 2))[good]
+    order = np.argsort(peak[good])
+    quarter = max(10, order.size // 4)
+    faint, bright = area[order[:quarter]], area[order[-quarter:]]
+    return float(np.sqrt(bright.mean() / max(float(faint.mean()), 1.0)))
+
+
+def require_linear(picture: Picture, plane: F32, stars: Stars) -> None:
+    """Raises NotLinear for a picture that was stretched before."""
+    growth = width_growth(plane, stars, picture.header.saturation)
+    if growth is not None and growth > _WIDER:
+        raise NotLinear("This stack is already stretched",
+                        why=f"its bright stars are {growth:.1f} times as wide as its faint ones",
+                        do="Give the linear stack, before any stretching", file=picture.file)

@@ -1,0 +1,182 @@
+"""The whole way from colour stacks to lines."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from ..measure.noise import measure_noise
+from ..measure.run import check_same_shape
+from ..measure.stars import find_stars, star_mask
+from ..model.channel import CHANNELS
+from ..model.errors import InputError, NotEnoughData, UnsupportedData
+from ..model.planes import F32, Mask, Picture
+from ..model.progress import SILENT, Progress
+from ..numerics.smoothing import fill
+from .linear import require_linear
+from .response import Response
+from .scale import LineScale, line_scale
+from .unmix import apply_unmixing, unmixing
+
+
+@dataclass(frozen=True)
+class ColourStack:
+    """A debayered colour stack and the lines that its filter passes."""
+
+    picture: Picture
+    lines: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Line:
+    """One extracted line: its plane (H, W), its expected large-scale noise, and its SNR over the plain plane's."""
+
+    plane: F32
+    sigma_eff: float
+    snr_gain: float
+    stacks: tuple[int, ...]
+    weights: tuple[tuple[float, ...], ...]
+
+
+@dataclass(frozen=True)
+class Extraction:
+    """Lines by name; the scale of each line seen twice (second stack over first); the leaks of the table."""
+
+    lines: dict[str, Line]
+    scales: dict[str, LineScale] = field(default_factory=dict)
+    leaks: dict[str, dict[str, float]] = field(default_factory=dict)
+    warnings: tuple[str, ...] = ()
+
+    @property
+    def o3_scale(self) -> float | None:
+        return self.scales["O3"].scale if "O3" in self.scales else None
+
+
+@dataclass(frozen=True)
+class _Single:
+    lines: dict[str, F32]
+    sigma: dict[str, float]
+    naive: dict[str, float]
+    weights: dict[str, tuple[float, ...]]
+    stars: Mask
+    warnings: tuple[str, ...]
+
+
+def extract_lines(stacks: Sequence[ColourStack], response: Response, progress: Progress = SILENT) -> Extraction:
+    """Unmix each stack, bring a line seen twice to the first one's scale, and merge by inverse variance.
+
+    Refuses stretched stacks, mosaics, tables that cannot separate the lines, and stacks on different grids.
+    """
+    if not stacks:
+        raise UnsupportedData("There is nothing to extract from", do="Give at least one colour stack")
+    for stack in stacks:
+        _check(stack)
+    check_same_shape({s.picture.label: s.picture for s in stacks})
+    matrices = [_matrix(s, response) for s in stacks]
+    singles = [_single(s, a, progress.part(i / len(stacks) * 0.8, (i + 1) / len(stacks) * 0.8))
+               for i, (s, a) in enumerate(zip(stacks, matrices, strict=True))]
+    progress.step(0.82, "merging lines seen twice")
+    lines, scales, warnings = _merge(singles)
+    leaks = {f"{i + 1}:{'+'.join(s.lines)}": _leaks(a, s.lines)
+             for i, (s, a) in enumerate(zip(stacks, matrices, strict=True))}
+    for single in singles:
+        warnings.extend(single.warnings)
+    return Extraction(lines, scales, leaks, tuple(dict.fromkeys(warnings)))
+
+
+def _check(stack: ColourStack) -> None:
+    picture = stack.picture
+    if not picture.colour:
+        bayer = picture.header.bayer
+        why = f"it is a mosaic ({bayer}) that was not debayered" if bayer else "it has one plane only"
+        do = "Debayer the stack first" if bayer else "Open it as a mono channel"
+        raise UnsupportedData("Lines are extracted from colour stacks of three planes", why=why, do=do,
+                              file=picture.file)
+    if not 1 <= len(stack.lines) <= 3:
+        raise UnsupportedData("A colour stack holds one to three lines", why=f"received {len(stack.lines)}",
+                              file=picture.file)
+
+
+def _matrix(stack: ColourStack, response: Response) -> np.ndarray:
+    try:
+        return response.matrix(stack.lines)
+    except InputError as error:
+        if error.file is None and stack.picture.file:
+            raise type(error)(error.what, error.why, error.do, stack.picture.file) from error
+        raise
+
+
+def _single(stack: ColourStack, matrix: np.ndarray, progress: Progress) -> _Single:
+    picture = stack.picture
+    progress.step(0.0, f"finding the stars of {picture.label}")
+    planes = [fill(p, ~np.isfinite(p)) for p in picture.data]
+    brightest = int(np.argmax([np.quantile(p[::4, ::4], 0.999) - np.median(p[::4, ::4]) for p in planes]))
+    stars = find_stars(planes[brightest], picture.header.saturation)
+    require_linear(picture, planes[brightest], stars)
+    mask = star_mask(picture.shape, stars)
+    sigma, warnings = np.empty(3), list(picture.warnings)
+    for k, plane in enumerate(picture.data):
+        progress.step(0.3 + 0.15 * k, f"measuring plane {'RGB'[k]} of {picture.label}")
+        noise = measure_noise(plane, picture.header.debayer, avoid=mask)
+        sigma[k] = noise.best
+        warnings.extend(f"{picture.label}, plane {'RGB'[k]}: {w}" for w in noise.warnings)
+    if not np.all(sigma > 0):
+        raise UnsupportedData("A plane of this stack has no noise", why="it was filled or clipped",
+                              do="Give the stack as it came from stacking", file=picture.file)
+    progress.step(0.8, f"separating {' and '.join(stack.lines)}")
+    found = unmixing(matrix, sigma)
+    lines = apply_unmixing(picture.data, found.weights)
+    return _Single(
+        {name: lines[i] for i, name in enumerate(stack.lines)},
+        {name: float(found.sigma[i]) for i, name in enumerate(stack.lines)},
+        {name: float(found.naive_sigma[i]) for i, name in enumerate(stack.lines)},
+        {name: tuple(map(float, found.weights[i])) for i, name in enumerate(stack.lines)}, mask, tuple(warnings))
+
+
+def _merge(singles: list[_Single]) -> tuple[dict[str, Line], dict[str, LineScale], list[str]]:
+    lines: dict[str, Line] = {}
+    scales: dict[str, LineScale] = {}
+    warnings: list[str] = []
+    names = [n for n in CHANNELS if any(n in s.lines for s in singles)]
+    for name in names:
+        here = [i for i, s in enumerate(singles) if name in s.lines]
+        first = singles[here[0]]
+        plane, sigma = first.lines[name], first.sigma[name]
+        used, weights = [here[0]], [first.weights[name]]
+        for i in here[1:]:
+            other = singles[i]
+            try:
+                scale = line_scale(plane, other.lines[name], first.stars | other.stars, (sigma, other.sigma[name]))
+            except NotEnoughData as error:
+                warnings.append(f"{name} of the second stack was left out: {error.what[0].lower()}{error.what[1:]}, {error.why}.")
+                continue
+            scales.setdefault(name, scale)
+            plane, sigma = _combine(plane, sigma, other.lines[name] / np.float32(scale.scale),
+                                    other.sigma[name] / scale.scale)
+            used.append(i)
+            weights.append(other.weights[name])
+        lines[name] = Line(plane, sigma, first.naive[name] / sigma, tuple(used), tuple(weights))
+    return lines, scales, warnings
+
+
+def _combine(first: F32, sigma_1: float, second: F32, sigma_2: float) -> tuple[F32, float]:
+    """Inverse-variance mean of two maps; their constant backgrounds may differ, the first one's is kept."""
+    w1, w2 = 1 / sigma_1**2, 1 / sigma_2**2
+    share = np.float32(w2 / (w1 + w2))
+    step = np.float32(np.nanmedian(second[::5, ::5] - first[::5, ::5]))
+    mean = first + share * (second - step - first)
+    mean = np.where(np.isnan(first), second - step, np.where(np.isnan(second), first, mean))
+    return mean.astype(np.float32), float(1 / np.sqrt(w1 + w2))
+
+
+def _leaks(matrix: np.ndarray, lines: Sequence[str]) -> dict[str, float]:
+    """Response of each plane to the line that is not its own, over its own: as shown to the person."""
+    out = {}
+    for i, line in enumerate(lines):
+        main = int(np.argmax(matrix[:, i]))
+        for k in range(3):
+            if k != main:
+                out[f"{'RGB'[k]}/{'RGB'[main]} of {line}"] = float(matrix[k, i] / matrix[main, i])
+    return out

@@ -1,0 +1,98 @@
+"""Elliptical Moffat profiles (Moffat 1969) fitted to many stars at once."""
+
+from __future__ import annotations
+
+from typing import Final
+
+import numpy as np
+
+from ..model.planes import F32
+
+_ROUNDS: Final = 25
+
+
+def moffat_widths(plane: F32, x: np.ndarray, y: np.ndarray, width: float, saturation: float | None,
+                  most: int = 60) -> np.ndarray:
+    """Rows (smaller FWHM, larger FWHM, beta) of fits to up to ``most`` bright, unsaturated, lonely stars.
+
+    ``x`` and ``y`` are integer peak positions, brightest first; ``width`` is a first FWHM in pixels.
+    """
+    reach = int(np.ceil(3.2 * width))
+    stamps = _lonely(plane, x, y, reach, 4 * width, saturation, most)
+    if not len(stamps):
+        return np.empty((0, 3))
+    return _fit(stamps, width)
+
+
+def _lonely(plane: F32, x: np.ndarray, y: np.ndarray, reach: int, apart: float, saturation: float | None,
+            most: int) -> np.ndarray:
+    stamps: list[np.ndarray] = []
+    height, wide = plane.shape
+    for xi, yi in zip(x.astype(int), y.astype(int), strict=True):
+        if len(stamps) >= most:
+            break
+        if not (reach <= xi < wide - reach and reach <= yi < height - reach):
+            continue
+        part = plane[yi - reach : yi + reach + 1, xi - reach : xi + reach + 1]
+        if saturation is not None and part.max() > 0.7 * saturation:
+            continue
+        if np.count_nonzero(np.hypot(x - xi, y - yi) < apart) == 1:
+            stamps.append(part.astype(float))
+    return np.array(stamps)
+
+
+def _fit(stamps: np.ndarray, width: float) -> np.ndarray:
+    """Levenberg-Marquardt on all stamps together; parameters amplitude, x, y, base, a, b, c, ln beta.
+
+    The profile is base + amplitude (1 + a dx^2 + b dy^2 + c dx dy)^-beta on data scaled to peak 1.
+    """
+    n, side, _ = stamps.shape
+    reach = side // 2
+    yy, xx = (g.ravel().astype(float) for g in np.mgrid[-reach : reach + 1, -reach : reach + 1])
+    data = stamps.reshape(n, -1)
+    floor = np.median(data, axis=1, keepdims=True)
+    data = (data - floor) / np.maximum(data[:, [data.shape[1] // 2]] - floor, 1e-30)
+    start = 4 * (2 ** (1 / 3.0) - 1) / width**2
+    p = np.tile([1.0, 0, 0, 0, start, start, 0, np.log(3.0)], (n, 1))
+    damping = np.full(n, 1e-2)
+    residual, jacobian = _model(p, xx, yy, data)
+    cost = (residual**2).sum(1)
+    for _ in range(_ROUNDS):
+        normal = np.einsum("nmi,nmj->nij", jacobian, jacobian)
+        gradient = np.einsum("nmi,nm->ni", jacobian, residual)
+        diagonal = np.einsum("nii->ni", normal)
+        damped = normal + (damping[:, None] * diagonal + 1e-12)[:, :, None] * np.eye(8)
+        trial = p - np.linalg.solve(damped, gradient[:, :, None])[:, :, 0]
+        trial[:, 4:6] = np.clip(trial[:, 4:6], 1e-4, 30)
+        trial[:, 7] = np.clip(trial[:, 7], 0.1, 3.0)
+        new_residual, new_jacobian = _model(trial, xx, yy, data)
+        new_cost = (new_residual**2).sum(1)
+        better = new_cost < cost
+        p[better], cost[better] = trial[better], new_cost[better]
+        residual[better], jacobian[better] = new_residual[better], new_jacobian[better]
+        damping = np.clip(np.where(better, damping / 4, damping * 6), 1e-9, 1e6)
+    return _widths(p, width)
+
+
+def _model(p: np.ndarray, xx: np.ndarray, yy: np.ndarray, data: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    amplitude, x0, y0, base, a, b, c, ln_beta = (column[:, None] for column in p.T)
+    beta = np.exp(ln_beta)
+    dx, dy = xx - x0, yy - y0
+    u = np.maximum(1 + a * dx * dx + b * dy * dy + c * dx * dy, 1e-3)
+    profile = u**-beta
+    slope = -amplitude * beta * profile / u  # d(model)/du
+    jacobian = np.stack([profile, slope * -(2 * a * dx + c * dy), slope * -(2 * b * dy + c * dx),
+                         np.ones_like(u), slope * dx * dx, slope * dy * dy, slope * dx * dy,
+                         -amplitude * profile * np.log(u) * beta], axis=2)
+    return base + amplitude * profile - data, jacobian
+
+
+def _widths(p: np.ndarray, width: float) -> np.ndarray:
+    amplitude, x0, y0, _, a, b, c, ln_beta = p.T
+    middle, spread = (a + b) / 2, np.hypot((a - b) / 2, c / 2)
+    good = ((amplitude > 0.2) & (np.hypot(x0, y0) < width) & (middle - spread > 1e-6)
+            & (ln_beta > 0.2) & (ln_beta < 2.8))
+    k = 2 * np.sqrt(2 ** np.exp(-ln_beta[good]) - 1)
+    small = k / np.sqrt((middle + spread)[good])
+    large = k / np.sqrt((middle - spread)[good])
+    return np.stack([small, large, np.exp(ln_beta[good])], 1)

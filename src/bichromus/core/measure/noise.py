@@ -1,0 +1,90 @@
+"""Noise from pixel to pixel and on large scales, measured where nothing else is."""
+
+from __future__ import annotations
+
+from typing import Final
+
+import numpy as np
+
+from ..model.measures import Noise
+from ..model.planes import F32, Mask
+from ..numerics.surface import low_surface
+from ..numerics.robust import clipped_sigma
+from ..numerics.smoothing import fill
+from ..numerics.starlet import WHITE, details
+
+KAPPA: Final = {"white": 1.0, "cubic": 1.2, "bilinear": 1.7, "half-pixel": 2.6}
+"""sigma_eff over sigma_px for known processing."""
+
+_BLOCK: Final = 32
+_QUIET_SHARE: Final = 0.12
+_MIN_BLOCKS: Final = 8
+
+
+def measure_noise(plane: F32, processing: str | None = None, halves: tuple[F32, F32] | None = None,
+                  avoid: Mask | None = None) -> Noise:
+    """Noise of ``plane`` (H, W) by starlet planes on quiet 32-pixel blocks.
+
+    ``sigma_px`` comes from the finest scale. ``sigma_eff``, the white noise of the same strength on large
+    scales, comes from the difference of two half-stacks where given, from ``processing`` (a key of KAPPA)
+    where known, else from the power law sigma_1 (sigma_2/sigma_1)^1.27. It is refused (None, with a warning)
+    where nebula reaches everywhere or fewer than 8 blocks are quiet. NaN and pixels of ``avoid`` do not count.
+    """
+    missing = ~np.isfinite(plane)
+    clear = ~missing if avoid is None else ~(missing | avoid)
+    whole = fill(plane, ~clear)  # a star's light would spill from its disc into the coarser scales
+    if min(plane.shape) < 4 * _BLOCK:
+        return _small(whole, clear)
+    planes = details(whole, 6)
+    blocks, warned = _quiet_blocks(whole, planes[5], clear)
+    sigma = [_sigma_in(planes[j], blocks, clear) / WHITE[j] for j in range(4)]
+    warnings: list[str] = []
+    sigma_px = sigma[0]
+    if halves is not None:
+        apart = (fill(halves[0], ~np.isfinite(halves[0])) - fill(halves[1], ~np.isfinite(halves[1]))) / 2
+        eff = _sigma_in(details(apart.astype(np.float32), 4)[3], blocks, clear) / WHITE[3]
+        return Noise(sigma_px, eff, "half-stacks", len(blocks))
+    if processing in KAPPA:
+        return Noise(sigma_px, sigma_px * KAPPA[processing], "kappa", len(blocks))
+    ratio = sigma[1] / sigma[0] if sigma[0] > 0 else 1.0
+    excess = (sigma[2] / max(sigma[1], 1e-30)) / (1 + 0.135 * (ratio - 1))
+    if excess > 1.3 or len(blocks) < _MIN_BLOCKS or warned:
+        why = "nebula reaches everywhere" if excess > 1.3 else "hardly any quiet sky is left"
+        warnings.append(f"Large-scale noise cannot be told from nebula ({why}): "
+                        "the pixel noise is used instead.")
+        return Noise(sigma_px, None, None, len(blocks), tuple(warnings))
+    return Noise(sigma_px, sigma_px * ratio**1.27, "power-law", len(blocks))
+
+
+def _small(whole: F32, clear: Mask) -> Noise:
+    sigma = clipped_sigma(details(whole, 1)[0][clear]) / WHITE[0]
+    return Noise(sigma, None, None, 0, ("The picture is too small to tell large-scale noise.",))
+
+
+def _quiet_blocks(whole: F32, w6: F32, clear: Mask) -> tuple[list[tuple[int, int]], bool]:
+    """Corners (y, x) of the lowest 12 % of blocks by large-scale energy and level above the low plane."""
+    surface = low_surface(whole, clear)
+    rows, columns = whole.shape[0] // _BLOCK, whole.shape[1] // _BLOCK
+    height, width = rows * _BLOCK, columns * _BLOCK
+
+    def blocked(plane: F32) -> np.ndarray:
+        return plane[:height, :width].reshape(rows, _BLOCK, columns, _BLOCK).swapaxes(1, 2).reshape(rows * columns, -1)
+
+    seen = blocked(clear.astype(np.float32)).mean(1) > 0.6
+    energy = np.sqrt((blocked(w6) ** 2).mean(1))
+    level = np.median(blocked(whole - surface.rows(0, whole.shape[0])), axis=1)
+    scale = np.median(energy[seen]) if seen.any() else 1.0
+    spread = np.median(np.abs(level[seen] - np.median(level[seen]))) if seen.any() else 1.0
+    rank = energy / max(float(scale), 1e-30) + np.maximum(level - np.quantile(level, 0.05), 0) / max(float(spread), 1e-30)
+    rank[~seen] = np.inf
+    wanted = max(_MIN_BLOCKS, round(_QUIET_SHARE * rank.size))
+    order = [int(i) for i in np.argsort(rank)[:wanted] if np.isfinite(rank[i])]
+    return [(i // columns * _BLOCK, i % columns * _BLOCK) for i in order], len(order) < _MIN_BLOCKS
+
+
+def _sigma_in(detail: F32, blocks: list[tuple[int, int]], clear: Mask) -> float:
+    parts = []
+    for y, x in blocks:
+        cut = (slice(y, y + _BLOCK), slice(x, x + _BLOCK))
+        parts.append(detail[cut][clear[cut]])
+    return clipped_sigma(np.concatenate(parts)) if parts else float("nan")

@@ -1,0 +1,90 @@
+"""All figures of one plane, or of several on one grid."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..model.errors import ShapeMismatch
+from ..model.measures import Measure, Noise, Stars, Surface
+from ..model.planes import F32, Mask, Picture
+from ..model.progress import SILENT, Progress
+from ..numerics.smoothing import fill
+from .noise import measure_noise
+from .signal import MIN_REGION, region_of, signal_in, smoothed
+from .stars import find_stars, star_mask
+
+_BEAM = 1.505  # sigma over the star's beam: sigma_eff / (1.505 FWHM)
+_DEFAULT_FWHM = 2.5
+
+
+@dataclass(frozen=True)
+class _First:
+    picture: Picture
+    stars: Stars
+    noise: Noise
+    mask: Mask
+
+
+def measure_plane(picture: Picture, channel: str | None = None) -> Measure:
+    """All figures of one mono picture, judged for itself."""
+    return measure_channels({channel or "": picture})[channel or ""]
+
+
+def measure_channels(pictures: Mapping[str, Picture], progress: Progress = SILENT) -> dict[str, Measure]:
+    """All figures of planes on one grid: they share the star mask; ``signal`` is over the union of regions.
+
+    Keys are channel names. Raises ShapeMismatch when the planes differ in size.
+    """
+    check_same_shape(pictures)
+    firsts: dict[str, _First] = {}
+    for number, (name, picture) in enumerate(pictures.items()):
+        progress.step(number / len(pictures) * 0.6, f"measuring {name}".strip())
+        firsts[name] = _first(picture)
+    shared = np.logical_or.reduce([f.mask for f in firsts.values()])
+    calms, regions, surfaces, seen = {}, {}, {}, {}
+    for number, (name, first) in enumerate(firsts.items()):
+        progress.step(0.6 + number / len(firsts) * 0.35, f"finding the signal of {name}".strip())
+        seen[name] = np.isfinite(first.picture.data) & ~shared
+        calms[name], surfaces[name] = smoothed(first.picture.data, shared)
+        regions[name] = region_of(calms[name], first.noise.best, seen[name])
+    union = np.logical_or.reduce(list(regions.values()))
+    return {name: _figures(name or None, first, calms[name], regions[name], union & seen[name], seen[name],
+                           surfaces[name]) for name, first in firsts.items()}
+
+
+def check_same_shape(pictures: Mapping[str, Picture]) -> None:
+    """Raises ShapeMismatch when planes differ in size."""
+    items = list(pictures.items())
+    for name, picture in items[1:]:
+        if picture.shape != items[0][1].shape:
+            first, here = items[0][1].shape, picture.shape
+            raise ShapeMismatch(f"{name or 'This picture'} does not lie on the same grid as {items[0][0]}",
+                                why=f"{here[1]} x {here[0]} against {first[1]} x {first[0]} pixels",
+                                do="Align the stacks first", file=picture.file)
+
+
+def _first(picture: Picture) -> _First:
+    plane = fill(picture.data, ~np.isfinite(picture.data))
+    stars = find_stars(plane, picture.header.saturation)
+    mask = star_mask(picture.shape, stars)
+    return _First(picture, stars, measure_noise(picture.data, picture.header.debayer, avoid=mask), mask)
+
+
+def _figures(name: str | None, first: _First, calm: F32, region: Mask, union: Mask, seen: Mask,
+             surface: Surface) -> Measure:
+    own, whole = signal_in(calm, region, seen), signal_in(calm, union, seen)
+    warnings = [*first.picture.warnings, *first.noise.warnings]
+    usable = own.region_share >= MIN_REGION and own.median >= 0.2 * first.noise.sigma_px
+    if not usable:
+        warnings.append("No signal stands out of the noise: this channel gets no weight.")
+    fwhm = first.stars.fwhm_px or _DEFAULT_FWHM
+    sigma_beam = first.noise.best / (_BEAM * fwhm)
+    snr = whole.mean / sigma_beam if usable and sigma_beam > 0 else None
+    bright = first.picture.data[np.isfinite(first.picture.data)]
+    white = float(np.quantile(bright[:: max(1, bright.size // 2_000_000)], 0.9999)) - surface.a
+    return Measure(name, first.picture.shape, surface, first.noise, whole.mean, own.median if usable else 0.0,
+                   own.region_share, snr, first.stars, white, tuple(warnings))
+

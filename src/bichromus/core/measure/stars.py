@@ -1,0 +1,181 @@
+"""Stars found by a zero-sum kernel, which no filament fools, and their Moffat widths."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+import cv2
+import numpy as np
+from scipy.ndimage import label
+
+from ..model.measures import Stars
+from ..model.planes import F32, Mask
+from .moffat import moffat_widths
+
+_MESH: Final = 48
+_THRESHOLD: Final = 5.0
+
+
+@dataclass(frozen=True)
+class _Peaks:
+    y: np.ndarray
+    x: np.ndarray
+    strength: np.ndarray
+
+
+def find_stars(plane: F32, saturation: float | None = None, most: int = 20_000) -> Stars:
+    """Find and measure the stars of a finite plane (H, W).
+
+    Peaks of a zero-sum Gaussian kernel above 5 local sigma are kept when a star profile explains them better
+    than a plane does, and when they are round. Width and shape are medians of Moffat fits to up to 60 good ones.
+    """
+    width = _first_width(plane)
+    response = zero_sum(plane, width)
+    peaks = _peaks(response, width)
+    keep = _clean(plane, peaks, width)
+    y, x, flux = peaks.y[keep], peaks.x[keep], peaks.strength[keep]
+    order = np.argsort(flux)[::-1][:most]
+    y, x, flux = y[order], x[order], flux[order]
+    saturated = 0
+    if saturation is not None:
+        saturated = int(label(plane >= 0.95 * saturation)[1])
+    fits = moffat_widths(plane, x, y, width, saturation)
+    if not fits.size:
+        return Stars(len(x), None, None, None, saturated, None, _t(x), _t(y), _t(flux))
+    beta = float(np.median(fits[:, 2]))
+    wide = np.sqrt(fits[:, 0] * fits[:, 1])
+    fwhm = float(np.median(wide))
+    ellipticity = float(np.median(1 - np.minimum(fits[:, 0], fits[:, 1]) / np.maximum(fits[:, 0], fits[:, 1])))
+    alpha = fwhm / (2 * np.sqrt(2 ** (1 / beta) - 1))
+    hfr = float(alpha * np.sqrt(0.5 ** (1 / (1 - beta)) - 1)) if beta > 1.05 else fwhm / 2
+    return Stars(len(x), fwhm, hfr, ellipticity, saturated, beta, _t(x), _t(y), _t(flux))
+
+
+def zero_sum(plane: F32, fwhm_px: float) -> F32:
+    """Response of a Gaussian of 0.8 FWHM less its mean over a disc: zero on any plane, high on stars."""
+    sigma = 0.8 * fwhm_px / 2.355
+    reach = max(2, int(np.ceil(1.5 * fwhm_px)))
+    yy, xx = np.mgrid[-reach : reach + 1, -reach : reach + 1]
+    disc = xx * xx + yy * yy <= (1.5 * fwhm_px) ** 2
+    kernel = np.exp(-(xx * xx + yy * yy) / (2 * sigma * sigma)) * disc
+    kernel = np.where(disc, kernel - kernel[disc].mean(), 0)
+    kernel /= np.sqrt((kernel * kernel).sum())
+    return np.asarray(cv2.filter2D(plane, cv2.CV_32F, kernel.astype(np.float32), borderType=cv2.BORDER_REFLECT_101),
+                      np.float32)
+
+
+def star_mask(shape: tuple[int, int], stars: Stars, reach: float = 1.6, brightest: float = 5.0) -> Mask:
+    """Discs around the stars: ``reach`` FWHM for faint ones, up to ``brightest`` FWHM for the brightest."""
+    mask = np.zeros(shape, np.uint8)
+    if not stars.x or stars.fwhm_px is None:
+        return mask.astype(bool)
+    flux = np.maximum(np.array(stars.flux), 1e-30)
+    relative = np.log10(flux / np.quantile(flux, 0.2)).clip(0, 3) / 3
+    radii = stars.fwhm_px * (reach + (brightest - reach) * relative)
+    for x, y, r in zip(stars.x, stars.y, radii, strict=True):
+        cv2.circle(mask, (round(x), round(y)), max(1, round(float(r))), (1,), -1)
+    return mask.astype(bool)
+
+
+def _t(values: np.ndarray) -> tuple[float, ...]:
+    return tuple(round(float(v), 2) if abs(v) > 1 else float(v) for v in values)
+
+
+def _first_width(plane: F32) -> float:
+    """Star width by moments of the sharpest bright peaks, from several starts."""
+    best, most = 3.0, -1.0
+    plane = _centre(plane, 1400)
+    for guess in (2.0, 3.0, 4.5, 6.5):
+        peaks = _peaks(zero_sum(plane, guess), guess)
+        order = np.argsort(peaks.strength)[::-1]
+        order = order[len(order) // 20 : len(order) // 20 + 80]
+        widths = [w for i in order if (w := _half_width(plane, peaks.x[i], peaks.y[i])) is not None]
+        if len(widths) < 5:
+            continue
+        width = float(np.median(widths))
+        match = len(widths) / (0.15 + abs(np.log(width / guess)))
+        if match > most:
+            best, most = width, match
+    return float(np.clip(best, 1.6, 12.0))
+
+
+def _centre(plane: F32, side: int) -> F32:
+    y0, x0 = (max(0, (n - side) // 2) for n in plane.shape)
+    return np.ascontiguousarray(plane[y0 : y0 + side, x0 : x0 + side])
+
+
+def _half_width(plane: F32, x: float, y: float) -> float | None:
+    """Full width at half maximum of a peak, along rows and columns through it."""
+    xi, yi = round(float(x)), round(float(y))
+    reach = 12
+    if not (reach <= xi < plane.shape[1] - reach and reach <= yi < plane.shape[0] - reach):
+        return None
+    part = plane[yi - reach : yi + reach + 1, xi - reach : xi + reach + 1]
+    floor = float(np.median(part))
+    top = float(part[reach, reach])
+    if top <= floor:
+        return None
+    half = (top + floor) / 2
+    spans = []
+    for line in (part[reach], part[:, reach]):
+        span = 0.0
+        for side in (line[reach:], line[reach::-1]):
+            below = np.flatnonzero(side < half)
+            if not below.size:
+                return None
+            k = int(below[0])
+            span += k - 1 + float((side[k - 1] - half) / max(side[k - 1] - side[k], 1e-30))
+        spans.append(span)
+    return float(np.mean(spans)) if max(spans) < 2.0 * min(spans) + 0.5 else None
+
+
+def _peaks(response: F32, width: float) -> _Peaks:
+    sigma = _local_sigma(response)
+    size = 2 * max(1, round(width)) + 1
+    highest = cv2.dilate(response, np.ones((size, size), np.uint8))
+    top = (response == highest) & (response > _THRESHOLD * sigma)
+    edge = int(np.ceil(2 * width)) + 1
+    top[:edge], top[-edge:], top[:, :edge], top[:, -edge:] = False, False, False, False
+    y, x = np.nonzero(top)
+    return _Peaks(y.astype(float), x.astype(float), response[y, x].astype(float))
+
+
+def _local_sigma(response: F32) -> F32:
+    height, width = response.shape
+    rows, columns = max(1, height // _MESH), max(1, width // _MESH)
+    grid = np.empty((rows, columns), np.float32)
+    for i, band in enumerate(np.array_split(np.abs(response), rows, axis=0)):
+        for j, cell in enumerate(np.array_split(band, columns, axis=1)):
+            grid[i, j] = 1.4826 * np.median(cell[::2, ::2])
+    if min(grid.shape) >= 3:
+        grid = cv2.medianBlur(grid, 3)
+    wide = cv2.resize(grid, (width, height), interpolation=cv2.INTER_LINEAR)
+    return np.maximum(np.asarray(wide, np.float32), 1e-30)
+
+
+def _stamps(plane: F32, x: np.ndarray, y: np.ndarray, reach: int) -> np.ndarray:
+    dy, dx = np.mgrid[-reach : reach + 1, -reach : reach + 1]
+    return plane[(y[:, None, None] + dy).astype(int), (x[:, None, None] + dx).astype(int)]
+
+
+def _clean(plane: F32, peaks: _Peaks, width: float) -> np.ndarray:
+    """Which peaks a star profile explains: least squares on [P, Px, Py, 1, x, y] against [1, x, y]."""
+    if not peaks.x.size:
+        return np.zeros(0, bool)
+    reach = int(np.ceil(2 * width))
+    yy, xx = (a.ravel().astype(float) for a in np.mgrid[-reach : reach + 1, -reach : reach + 1])
+    s2 = (width / 2.355) ** 2
+    profile = np.exp(-(xx * xx + yy * yy) / (2 * s2))
+    full = np.stack([profile, profile * xx / s2, profile * yy / s2, np.ones_like(xx), xx, yy], 1)
+    flat = full[:, 3:]
+    data = _stamps(plane, peaks.x, peaks.y, reach).reshape(len(peaks.x), -1).astype(float)
+    noise = 1.4826 * np.median(np.abs(np.diff(data, axis=1)), axis=1) / np.sqrt(2)
+    fitted = data @ np.linalg.pinv(full).T
+    rest = ((data - fitted @ full.T) ** 2).sum(1)
+    rest_flat = ((data - (data @ np.linalg.pinv(flat).T) @ flat.T) ** 2).sum(1)
+    m = data.shape[1]
+    explained = 1 - np.maximum(rest - (m - 6) * noise**2, 0) / np.maximum(rest_flat - (m - 3) * noise**2, 1e-30)
+    amplitude = fitted[:, 0]
+    offset = np.hypot(fitted[:, 1], fitted[:, 2]) / np.maximum(amplitude, 1e-30)
+    return (amplitude > 0) & (explained > 0.85) & (offset < 0.35 * width + 0.5)
