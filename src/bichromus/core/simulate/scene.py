@@ -57,11 +57,11 @@ class SceneRecipe:
     half_size_arcmin: tuple[float, float] = (24.0, 17.5)
     heart: tuple[float, float] = (-0.08, 0.04)
     ha: float = 170.0
-    o3: float = 30.0
-    s2: float = 20.0
+    o3: float = 31.0
+    s2: float = 21.0
     filaments: float = 1.0
-    star_count: int = 5200
-    brightest_mag: float = 8.2
+    star_count: int = 3600
+    brightest_mag: float = 7.4
 
 
 def make_scene(shape: tuple[int, int], scale_arcsec: float, seed: int = 12,
@@ -126,9 +126,9 @@ def _lines(density: F32, ionised: F32, edges: F32, dust: F32, recipe: SceneRecip
     ring = np.exp(-(((ionised - 0.86) / 0.28) ** 2))
     hot = 0.13 * inside * (0.35 + 1.3 * np.sqrt(np.clip(density, 0, None)))
     arc = np.exp(-(((ionised - 1.75) / 0.10) ** 2)) * 0.20 * density
-    o3 = (0.62 * hot * 3.0 + 0.55 * ring * density + arc) * np.exp(-2.0 * 0.62 * dust)
-    ha = density * (0.16 + 0.84 * _smoothstep(0.45, 1.15, ionised)) * np.exp(-0.62 * 1.05 * dust) + 0.05 * hot * 3
-    s2 = (density * _smoothstep(0.85, 1.9, ionised) * 0.55 + 1.2 * edges) * np.exp(-0.62 * dust)
+    o3 = (0.62 * hot * 4.6 + 0.34 * ring * density + arc) * np.exp(-1.6 * 0.62 * dust)
+    ha = density * (0.12 + 0.88 * _smoothstep(0.45, 1.15, ionised)) * (1.15 - 0.45 * _smoothstep(1.1, 2.6, ionised)) * np.exp(-0.62 * 1.05 * dust) + 0.05 * hot * 3
+    s2 = (density * (0.16 + 1.25 * _smoothstep(1.05, 2.5, ionised)) * _smoothstep(0.7, 1.3, ionised) + 0.8 * edges) * np.exp(-0.62 * dust)
     out = {}
     for name, plane, peak in (("Ha", ha, recipe.ha), ("O3", o3, recipe.o3), ("S2", s2, recipe.s2)):
         out[name] = (plane / np.quantile(plane, 0.985) * peak).astype(np.float32)

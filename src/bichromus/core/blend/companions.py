@@ -1,0 +1,60 @@
+"""Companion planes: what the blend needs of a neighbourhood, prepared beforehand at half size."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import cv2
+import numpy as np
+
+from ..model.measures import Stars
+from ..model.planes import F32
+from ..model.recipe import ChannelFigures
+from ..numerics.smoothing import gaussian
+
+_SIGMA_PX = 2.0
+
+
+def half_size(plane: F32) -> F32:
+    """2x2 means of a finite plane; an odd last row or column is repeated first."""
+    height, width = plane.shape
+    if height % 2 or width % 2:
+        plane = np.pad(plane, ((0, height % 2), (0, width % 2)), mode="edge")
+    return np.asarray(cv2.resize(plane, (plane.shape[1] // 2, plane.shape[0] // 2), interpolation=cv2.INTER_AREA),
+                      np.float32)
+
+
+def glow_plane(halves: Iterable[tuple[F32, ChannelFigures]]) -> F32:
+    """SNR of the light smoothed by 2 px, the strongest channel's, at half size, from half-size planes."""
+    glow: F32 | None = None
+    for plane, figures in halves:
+        sigma = (figures.sigma_eff or figures.sigma_px) / (2 * np.sqrt(np.pi) * _SIGMA_PX)
+        z = gaussian(plane, _SIGMA_PX / 2) * np.float32(1 / sigma)
+        np.clip(z, 0, 60, out=z)
+        glow = z if glow is None else np.maximum(glow, z)
+    if glow is None:
+        raise ValueError("no plane")
+    return glow
+
+
+def star_plane(shape: tuple[int, int], stars: Iterable[Stars]) -> F32:
+    """Soft discs over the stars of all channels, 0 to 1, at half size of ``shape``."""
+    height, width = (shape[0] + 1) // 2, (shape[1] + 1) // 2
+    mask = np.zeros((height, width), np.uint8)
+    for field in stars:
+        if not field.x or field.fwhm_px is None:
+            continue
+        flux = np.array(field.flux)
+        bright = np.log10(np.maximum(flux / np.quantile(flux, 0.3), 1)).clip(0, 3)
+        for x, y, b in zip(field.x, field.y, bright, strict=True):
+            radius = 0.5 * field.fwhm_px * (0.9 + 1.1 * float(b))
+            centre = (round((x - 0.5) * 8), round((y - 0.5) * 8))
+            cv2.circle(mask, centre, max(1, round(radius * 16)), (255,), -1, cv2.LINE_AA, 4)
+    return gaussian(mask.astype(np.float32) / 255, 0.6)
+
+
+def full_rows(small: F32, width: int, y0: int, y1: int) -> F32:
+    """Rows y0 to y1 at full size of a half-size companion, bilinear; the same wherever the cut lies."""
+    move = np.array([[0.5, 0, -0.25], [0, 0.5, 0.5 * y0 - 0.25]], np.float64)
+    return np.asarray(cv2.warpAffine(small, move, (width, y1 - y0), flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP,
+                                     borderMode=cv2.BORDER_REPLICATE), np.float32)
