@@ -66,8 +66,3 @@ class Blender:
         code += base
         np.clip(code, 0, 1, out=code)
         return apply_colour(code, self.settings.colour, glow, stars) if self._colour else code
-
-    def alone(self, name: str, plane: F32) -> F32:
-        """One channel by itself under this stretch, at its own full level: grey code of the plane's shape."""
-        gain = np.float32(self.levels.equal.get(name) or 0)
-        return np.clip(self.curve(np.nan_to_num(plane) * gain), 0, 1)

@@ -68,7 +68,7 @@ class Filter:
 
 SITES: Final = {
     "Ridge": Site("Ridge", -43.98, 170.46, 720.0, 21.6),
-    "Balcony": Site("Balcony", -45.87, 170.50, 40.0, 19.2),
+    "Balcony": Site("Balcony", -45.87, 170.50, 40.0, 18.8),
     "Shed": Site("Shed", -44.70, 169.15, 300.0, 20.6),
 }
 RIGS: Final = {

@@ -49,13 +49,13 @@ class DemoStack:
 
 STACKS: Final = (
     DemoStack("Ridge", "Ha", 76, 300, 1.15),
-    DemoStack("Ridge", "O3", 61, 300, 1.05),
-    DemoStack("Ridge", "S2", 80, 300, 1.10),
+    DemoStack("Ridge", "O3", 108, 300, 1.05),
+    DemoStack("Ridge", "S2", 96, 300, 1.10),
     DemoStack("Ridge", "R", 35, 60),
     DemoStack("Ridge", "G", 35, 60),
     DemoStack("Ridge", "B", 30, 60),
-    DemoStack("Balcony", "Ha+O3", 96, 300, 1.0, 0.92, (0.10, -0.06)),
-    DemoStack("Balcony", "O3+S2", 80, 300, 1.2, 0.85, (-0.07, 0.08)),
+    DemoStack("Balcony", "Ha+O3", 60, 300, 1.3, 0.88, (0.10, -0.06)),
+    DemoStack("Balcony", "O3+S2", 52, 300, 1.5, 0.82, (-0.07, 0.08)),
 )
 
 

@@ -1,0 +1,28 @@
+"""The window, or a verb of the command line."""
+
+from __future__ import annotations
+
+import sys
+
+
+def main() -> int:
+    """Entry point: no verb opens the last project, ``demo`` the demo, a project folder that project."""
+    arguments = sys.argv[1:]
+    first = arguments[0] if arguments else ""
+    if first == "demo" and not any(a.startswith("--write") or a in ("-h", "--help") for a in arguments):
+        return _window(demo=True)
+    if not first or (first.endswith(".bichromus") and not first.startswith("-")):
+        return _window(project=first or None)
+    from .cli.main import run
+
+    return run(arguments)
+
+
+def _window(project: str | None = None, demo: bool = False) -> int:
+    from .app.start import start
+
+    return start(project, demo)
+
+
+if __name__ == "__main__":
+    sys.exit(main())

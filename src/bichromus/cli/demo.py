@@ -1,0 +1,29 @@
+"""``demo``: open the demo, or put its stacks somewhere."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from ..core.simulate.demo import write_demo
+from .common import add_common, done, output_folder, print_json, terminal_progress
+
+
+def register(verbs: Any) -> None:
+    parser = verbs.add_parser("demo", help="open the demo project in the window")
+    parser.add_argument("--write", metavar="DIR", help="only put its stacks and their truth into DIR")
+    parser.add_argument("--overwrite", action="store_true", help="replace stacks that exist")
+    add_common(parser)
+    parser.set_defaults(run=run)
+
+
+def run(options: argparse.Namespace) -> None:
+    """Without --write the window takes over before this is reached."""
+    folder = output_folder(options.write)
+    progress = terminal_progress()
+    paths = write_demo(folder, progress=progress, overwrite=options.overwrite)
+    done(progress)
+    if options.json:
+        print_json({"files": paths, "truth": folder / "truth"})
+        return
+    print("\n".join(str(p) for p in paths))

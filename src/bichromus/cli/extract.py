@@ -1,0 +1,67 @@
+"""``extract``: lines out of colour stacks."""
+
+from __future__ import annotations
+
+import argparse
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from ..core.extract import ColourStack, extract_lines, load_response
+from ..core.files import read_picture, write_fits
+from ..core.files.atomic import check_output
+from ..core.model.channel import filter_name, line_list
+from ..core.model.errors import InputError
+from .common import add_common, done, output_folder, print_json, table, terminal_progress
+
+
+def register(verbs: Any) -> None:
+    parser = verbs.add_parser("extract", help="lines out of dual-band colour stacks")
+    parser.add_argument("--stack", action="append", default=[], required=True, metavar="FILE:Ha+O3",
+                        help="a debayered colour stack and the lines its filter passes; may be given again")
+    parser.add_argument("--response", default="generic", metavar="NAME|CSV", help="sensor response (default: generic)")
+    parser.add_argument("--out", required=True, metavar="DIR", help="folder for the lines")
+    parser.add_argument("--overwrite", action="store_true", help="replace outputs that exist")
+    add_common(parser)
+    parser.set_defaults(run=run)
+
+
+def _stack(text: str) -> ColourStack:
+    file, mark, lines = text.rpartition(":")
+    if not mark or not file:
+        raise InputError(f"The stack {text!r} is not clear", do="Write it as FILE:Ha+O3")
+    return ColourStack(read_picture(file), line_list(lines))
+
+
+def run(options: argparse.Namespace) -> None:
+    response = load_response(options.response)
+    stacks = [_stack(text) for text in options.stack]
+    progress = terminal_progress()
+    found = extract_lines(stacks, response, progress)
+    folder = output_folder(options.out)
+    inputs = [s.picture.file for s in stacks if s.picture.file]
+    targets = {name: check_output(folder / f"{name}.fits", options.overwrite, inputs) for name in found.lines}
+    lines: dict[str, Any] = {}
+    for name, line in found.lines.items():
+        sources = [stacks[i] for i in line.stacks]
+        history = [f"{name} extracted by generalised least squares, response {response.name}"]
+        history += [f"from {Path(s.picture.label).name} ({'+'.join(s.lines)}), weights R G B "
+                    + " ".join(f"{w:.4f}" for w in weights)
+                    for s, weights in zip(sources, line.weights, strict=True)]
+        total = sum(s.picture.header.total_s or 0 for s in sources) or None
+        header = replace(sources[0].picture.header, filter=filter_name(name), saturation=None, bayer=None,
+                         total_s=total, subs=sum(s.picture.header.subs or 0 for s in sources) or None)
+        write_fits(targets[name], line.plane, header, history, options.overwrite, inputs)
+        lines[name] = {"file": targets[name], "sigma_eff": line.sigma_eff, "snr_gain": line.snr_gain}
+    done(progress)
+    result = {"lines": lines, "o3_scale": found.o3_scale,
+              "leaks": {"table": found.leaks, "measured": None}, "warnings": list(found.warnings)}
+    if options.json:
+        print_json(result)
+        return
+    print(table(("line", "noise eff", "SNR over the plain plane", "file"),
+                [(n, v["sigma_eff"], f"{100 * (v['snr_gain'] - 1):+.0f} %", v["file"].name) for n, v in lines.items()]))
+    if found.o3_scale is not None:
+        print(f"second O3 at {found.o3_scale:.3f} of the first (r {found.scales['O3'].correlation:.3f})")
+    for warning in found.warnings:
+        print(f"note: {warning}")

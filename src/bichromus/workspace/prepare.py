@@ -1,0 +1,216 @@
+"""From opened stacks to prepared channels: read, extract, measure, cache."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from ..core.extract import ColourStack, Extraction, extract_lines, load_response
+from ..core.files import read_picture
+from ..core.measure import measure_plane
+from ..core.model.channel import CHANNELS, filter_name
+from ..core.model.errors import InputError, ShapeMismatch, UnreadableFile
+from ..core.model.planes import Picture
+from ..core.model.progress import SILENT, Progress
+from .prepared import FORMAT, Prepared, load_prepared, save_prepared
+from .state import ProjectState, SourceState
+from .store import Store
+
+
+@dataclass(frozen=True)
+class Channels:
+    """All prepared channels by origin id, and which one each channel is taken from."""
+
+    origins: dict[str, Prepared]
+    chosen: dict[str, str]
+    warnings: tuple[str, ...] = ()
+
+    def channel(self, name: str) -> Prepared:
+        return self.origins[self.chosen[name]]
+
+    @property
+    def names(self) -> list[str]:
+        return [n for n in CHANNELS if n in self.chosen]
+
+    def of(self, name: str) -> list[Prepared]:
+        """All origins of a channel, the best SNR first."""
+        found = [p for p in self.origins.values() if p.channel == name]
+        return sorted(found, key=lambda p: -(p.measure.snr or 0))
+
+
+EMPTY = Channels({}, {})
+
+
+def inspect(store: Store, paths: Sequence[Path], existing: Sequence[SourceState], progress: Progress = SILENT,
+            ) -> tuple[list[SourceState], list[InputError]]:
+    """Read files to be opened. What cannot be used comes back as an error each; the rest is kept."""
+    found: list[SourceState] = []
+    errors: list[InputError] = []
+    for number, path in enumerate(paths):
+        progress.step(number / max(len(paths), 1), f"reading {path.name}")
+        try:
+            source = _inspect_one(store, path, [*existing, *found])
+        except InputError as error:
+            errors.append(error)
+            continue
+        if source is not None:
+            found.append(source)
+    return found, errors
+
+
+def _inspect_one(store: Store, path: Path, others: Sequence[SourceState]) -> SourceState | None:
+    picture = read_picture(path)
+    digest = source_hash(store, path)
+    if any(s.hash == digest for s in others):
+        return None
+    if others and others[0].shape != picture.shape:
+        h, w = picture.shape
+        H, W = others[0].shape
+        raise ShapeMismatch("This stack does not lie on the grid of the others", why=f"{w} x {h} against {W} x {H} pixels",
+                            do="Align and crop it to them first", file=path)
+    if picture.header.bayer and not picture.colour:
+        raise InputError("This is a mosaic, not a debayered stack", why=f"pattern {picture.header.bayer}",
+                         do="Debayer it first", file=path)
+    header = picture.header
+    known = header.filter or filter_name(path.stem.rsplit("_", 1)[-1])
+    lines = known.lines
+    if picture.colour and not (len(lines) in (1, 2, 3) and set(lines) <= {"Ha", "O3", "S2", "Hb"}):
+        lines = ("Ha", "O3")
+    elif not picture.colour and len(lines) != 1:
+        lines = ("L",)
+    return SourceState(id=digest[:12], path=str(path.absolute()), hash=digest, colour=picture.colour, lines=lines,
+                       shape=picture.shape, station=header.station or "", camera=header.camera or "",
+                       hours=header.total_s / 3600 if header.total_s else None, subs=header.subs,
+                       sub_s=header.exposure_s, scale_arcsec=header.scale_arcsec,
+                       object_name=header.object_name or "")
+
+
+def source_hash(store: Store, path: Path) -> str:
+    """SHA-256 of a file, remembered as long as the file does not change."""
+    known = store.known_hash(path)
+    if known:
+        return known
+    try:
+        with open(path, "rb") as handle:
+            digest = hashlib.file_digest(handle, "sha256").hexdigest()
+        store.remember_hash(path, digest)
+    except OSError as error:
+        raise UnreadableFile("This file cannot be read", why=error.strerror or str(error),
+                             do="Check the disk", file=path) from error
+    return digest
+
+
+def prepare(store: Store, state: ProjectState, progress: Progress = SILENT) -> Channels:
+    """All channels of a state, from the cache where nothing above them changed. Raises InputError, Cancelled."""
+    tasks = [*_mono_tasks(state), *_colour_tasks(state)]
+    origins: dict[str, Prepared] = {}
+    warnings: list[str] = []
+    for number, task in enumerate(tasks):
+        part = progress.part(number / len(tasks), (number + 1) / len(tasks))
+        for prepared in task.run(store, part):
+            origins[prepared.origin] = prepared
+            warnings += [str(w) for w in prepared.notes.get("warnings", [])]
+    progress.step(1.0)
+    return Channels(origins, choose(state, origins), tuple(dict.fromkeys(warnings)))
+
+
+def choose(state: ProjectState, origins: dict[str, Prepared]) -> dict[str, str]:
+    """For each channel the person's choice, else the origin with the best SNR."""
+    chosen: dict[str, str] = {}
+    for name in CHANNELS:
+        here = [p for p in origins.values() if p.channel == name]
+        if not here:
+            continue
+        wanted = state.chosen.get(name)
+        best = max(here, key=lambda p: p.measure.snr or 0)
+        chosen[name] = wanted if wanted in {p.origin for p in here} else best.origin  # type: ignore[assignment]
+    return chosen
+
+
+@dataclass(frozen=True)
+class _Mono:
+    source: SourceState
+
+    def run(self, store: Store, progress: Progress) -> list[Prepared]:
+        key = _key("mono", self.source.hash, *self.source.lines)
+        found = load_prepared(store.cache, key)
+        if found is None:
+            picture = _read(self.source)
+            progress.step(0.2, f"measuring {self.source.label}")
+            found = _keep(store, key, self.source.lines[0], self.source.id, self.source, picture,
+                          {"kind": "mono", "warnings": list(picture.warnings)})
+        return [replace(found, origin=self.source.id, label=self.source.station or Path(self.source.path).name)]
+
+
+@dataclass(frozen=True)
+class _Colour:
+    """All colour stacks of one station, extracted together."""
+
+    sources: tuple[SourceState, ...]
+    response: str
+
+    def run(self, store: Store, progress: Progress) -> list[Prepared]:
+        response = load_response(self.response)
+        table = repr(sorted((k, sorted(v.items())) for k, v in response.table.items()))
+        parts = [f"{s.hash}:{'+'.join(s.lines)}" for s in self.sources]
+        names = [n for n in CHANNELS if any(n in s.lines for s in self.sources)]
+        keys = {n: _key("line", n, table, *parts) for n in names}
+        cached = {n: load_prepared(store.cache, keys[n]) for n in names}
+        ids = "-".join(s.id[:6] for s in self.sources)
+        label = (self.sources[0].station or Path(self.sources[0].path).name) + ", extracted"
+        if all(cached.values()):
+            return [replace(p, origin=f"{n}@{ids}", label=label) for n, p in cached.items() if p is not None]
+        stacks = [ColourStack(_read(s), s.lines) for s in self.sources]
+        found = extract_lines(stacks, response, progress.part(0.05, 0.7))
+        out = []
+        for number, (name, line) in enumerate(found.lines.items()):
+            progress.step(0.7 + 0.3 * number / len(found.lines), f"measuring {name} of {self.sources[0].station}")
+            used = [self.sources[i] for i in line.stacks]
+            hours = sum(s.hours for s in used if s.hours) or None
+            first = replace(stacks[line.stacks[0]].picture, data=line.plane)
+            first = replace(first, header=replace(first.header, saturation=None))
+            base = used[0].model_copy(update={"hours": hours})
+            prepared = _keep(store, keys[name], name, f"{name}@{ids}", base, first, _notes(found, name))
+            out.append(replace(prepared, origin=f"{name}@{ids}", label=label))
+        return out
+
+
+def _notes(found: Extraction, name: str) -> dict[str, object]:
+    line = found.lines[name]
+    scale = found.scales.get(name)
+    return {"kind": "extracted", "snr_gain": line.snr_gain, "stacks": len(line.stacks),
+            "weights": [list(w) for w in line.weights], "leaks": found.leaks,
+            "scale": scale.scale if scale else None, "correlation": scale.correlation if scale else None,
+            "warnings": list(found.warnings)}
+
+
+def _mono_tasks(state: ProjectState) -> list[_Mono]:
+    return [_Mono(s) for s in state.sources if not s.colour]
+
+
+def _colour_tasks(state: ProjectState) -> list[_Colour]:
+    groups: dict[str, list[SourceState]] = {}
+    for source in state.sources:
+        if source.colour:
+            groups.setdefault(source.station or source.camera, []).append(source)
+    return [_Colour(tuple(group), state.response) for group in groups.values()]
+
+
+def _read(source: SourceState) -> Picture:
+    path = Path(source.path)
+    if not path.exists():
+        raise UnreadableFile("A stack of this project is no longer where it was", why="it was moved or its disk is away",
+                             do="Bring it back, or remove it from the project", file=path)
+    return read_picture(path)
+
+
+def _keep(store: Store, key: str, channel: str, origin: str, source: SourceState, picture: Picture,
+          notes: dict[str, object]) -> Prepared:
+    measure = measure_plane(picture, channel)
+    return save_prepared(store.cache, key, channel, origin, source.label, picture.data, measure, source.hours, notes)
+
+
+def _key(*parts: str) -> str:
+    return hashlib.sha256("\n".join((str(FORMAT), *parts)).encode()).hexdigest()[:24]

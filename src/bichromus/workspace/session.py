@@ -1,0 +1,259 @@
+"""The running application without its window: one open project, its channels, recipe, advice and jobs."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from psygnal import Signal
+
+from .. import __version__
+from ..core.advise import Advice, advise_blend, advise_channels
+from ..core.blend import PredictedNoise, available_mappings, predict_noise
+from ..core.blend.compose import compose
+from ..core.model.errors import BichromusError, InputError
+from ..core.model.progress import Progress
+from ..core.model.recipe import Recipe
+from .document import Document
+from .jobs import Jobs, Latest
+from .prepare import EMPTY, Channels, choose, inspect, prepare
+from .publish import Target, write_all
+from .state import ProjectState, SourceState
+from .viewport import RGB8, Painter, Request, View
+
+
+class Session:
+    """Signals come from worker threads; the window brings them to its own.
+
+    ``recipe_changed`` carries None while no channel can be blended; ``trouble`` one or more errors to be told.
+    """
+
+    channels_changed = Signal(Channels)
+    recipe_changed = Signal(object, object)
+    advice_changed = Signal(str, object)
+    rendered = Signal(Request, object)
+    thumbnail = Signal(str, object)
+    opened = Signal(int)
+    published = Signal(list)
+    trouble = Signal(list)
+
+    def __init__(self, folder: Path, name: str | None = None) -> None:
+        self.document = Document(folder, name)
+        self.jobs = Jobs()
+        self.previews = Latest()
+        self.channels: Channels = EMPTY
+        self.painter: Painter | None = None
+        self.recipe: Recipe | None = None
+        self.noise: PredictedNoise | None = None
+        self._prepared_for: tuple[Any, ...] | None = None
+        self.document.changed.connect(self._on_state)
+        self.jobs.failed.connect(self._on_failed)
+        self.previews.failed.connect(self._on_failed)
+
+    @property
+    def state(self) -> ProjectState:
+        return self.document.state
+
+    def begin(self) -> None:
+        """Prepare the channels of the project as it was left."""
+        self._on_state(self.state)
+
+    def close(self) -> None:
+        """Stop all work and close the project."""
+        self.jobs.stop()
+        self.previews.stop()
+        self.document.close()
+
+    # --- gestures ---
+
+    def open_files(self, paths: Sequence[Path]) -> None:
+        """Open stacks; what cannot be used is told, the rest is kept."""
+
+        def work(progress: Progress) -> None:
+            found, errors = inspect(self.document.store, list(paths), self.state.sources, progress)
+            if found:
+                state = self._first_name(found)
+                words = found[0].label if len(found) == 1 else f"{len(found)} stacks"
+                self.document.do(f"open {words}", state.model_copy(update={"sources": (*state.sources, *found)}))
+            if errors:
+                self.trouble.emit(errors)
+            self.opened.emit(len(found))
+
+        self.jobs.start("opening stacks", work)
+
+    def _first_name(self, found: list[SourceState]) -> ProjectState:
+        state = self.state
+        if not state.sources and state.name == "New project" and found[0].object_name:
+            return state.model_copy(update={"name": found[0].object_name})
+        return state
+
+    def remove_source(self, source_id: str) -> None:
+        """Take a stack out of the project; the file stays."""
+        source = self.state.source(source_id)
+        rest = tuple(s for s in self.state.sources if s.id != source_id)
+        self.document.do(f"remove {source.label}", self.state.model_copy(update={"sources": rest}))
+
+    def set_lines(self, source_id: str, lines: tuple[str, ...]) -> None:
+        """Say what a stack holds, where its header was wrong or silent."""
+        changed = tuple(s.model_copy(update={"lines": lines}) if s.id == source_id else s for s in self.state.sources)
+        self.document.do(f"name the stack {'+'.join(lines)}", self.state.model_copy(update={"sources": changed}))
+
+    def set_response(self, response: str) -> None:
+        self.document.do("change the sensor response", self.state.model_copy(update={"response": response}))
+
+    def choose_origin(self, channel: str, origin: str) -> None:
+        """Take a channel from one origin."""
+        chosen = {**self.state.chosen, channel: origin}
+        self.document.do(f"take {channel} from {self.channels.origins[origin].label}",
+                         self.state.model_copy(update={"chosen": chosen}))
+
+    def set_settings(self, label: str, passing: bool = False, merge: str | None = None, **changes: object) -> None:
+        """Change the blend. ``passing`` shows it without making it a command."""
+        state = self.state.with_settings(**changes)
+        if passing:
+            self.document.show(state)
+        else:
+            self.document.do(label, state, merge)
+
+    def set_mapping(self, mapping: str) -> None:
+        """A named mapping or a formula; its mix fills the table."""
+        changes: dict[str, object] = {"mapping": mapping, "mix": {}}
+        self.set_settings(f"mapping {mapping}", **changes)
+
+    def set_mix(self, output: str, channel: str, weight: float, passing: bool = False) -> None:
+        """Change one cell of the mix; the mapping is then the person's own."""
+        base = self.recipe.settings.mix if self.recipe else self.state.settings.mix
+        mix = {o: dict(row) for o, row in base.items()}
+        row = mix.setdefault(output, {})  # type: ignore[arg-type]
+        if abs(weight) < 5e-4:
+            row.pop(channel, None)
+        else:
+            row[channel] = round(weight, 3)
+        self.set_settings(f"mix {channel} into {output}", passing, merge=f"mix-{output}-{channel}", mapping="free", mix=mix)
+
+    def publish(self, wanted: list[Target], overwrite: bool) -> None:
+        """Write the picture as it is now, in a job."""
+        painter, recipe, publish = self.painter, self.recipe, self.state.publish
+        if painter is None or recipe is None:
+            self.trouble.emit([InputError("There is no picture to publish yet", do="Open stacks and blend them first")])
+            return
+        sources = [Path(s.path) for s in self.state.sources]
+
+        def work(progress: Progress) -> None:
+            self.published.emit(write_all(painter, recipe, wanted, publish, sources, overwrite, progress))
+
+        self.jobs.start("publishing", work)
+
+    # --- views ---
+
+    def ask_view(self, request: Request) -> None:
+        """Render a view; only the newest request is answered, by ``rendered``."""
+        painter, recipe = self.painter, self.recipe
+
+        def work() -> None:
+            if painter is None or (recipe is None and request.alone is None):
+                return
+            image: RGB8
+            if request.alone is not None:
+                if request.alone not in painter.channels.origins and request.alone not in painter.channels.chosen:
+                    return
+                image = painter.alone(recipe, request.alone, request.view)
+            elif recipe is not None:
+                image = painter.blend(recipe, request.view)
+            self.rendered.emit(request, image)
+
+        self.previews.ask("view", work)
+
+    def ask_thumbnails(self, longest: int) -> None:
+        """Every mapping that these channels allow, and every origin, as small pictures by ``thumbnail``."""
+        painter, recipe = self.painter, self.recipe
+        if painter is None:
+            return
+        height, width = painter.shape
+        step = max(height, width) / longest
+        view = View(0, 0, step, round(width / step), round(height / step))
+        settings = self.state.settings
+
+        def work() -> None:
+            for origin in painter.channels.origins:
+                self.thumbnail.emit(origin, painter.alone(recipe, origin, view))
+            figures = {n: painter.channels.channel(n).figures() for n in painter.channels.names}
+            for mapping in available_mappings(painter.channels.names):
+                try:
+                    made = compose(settings.model_copy(update={"mapping": mapping.id, "mix": {}}), figures)
+                except InputError:
+                    continue
+                self.thumbnail.emit(mapping.id, painter.blend(made, view))
+
+        self.previews.ask("thumbnails", work)
+
+    # --- consequences ---
+
+    def _on_state(self, state: ProjectState) -> None:
+        needed = (tuple((s.hash, s.lines) for s in state.sources), state.response)
+        if needed != self._prepared_for:
+            self._prepared_for = needed
+            self.jobs.start("preparing channels", lambda p: prepare(self.document.store, state, p), self._on_prepared)
+            return
+        chosen = choose(state, self.channels.origins)
+        if chosen != self.channels.chosen:
+            self._on_prepared(Channels(self.channels.origins, chosen, self.channels.warnings))
+            return
+        self._refresh(state)
+
+    def _on_prepared(self, channels: Channels) -> None:
+        self.channels = channels
+        self.painter = Painter(channels) if channels.origins else None
+        self.channels_changed.emit(channels)
+        measures = {n: channels.channel(n).measure for n in channels.names}
+        hours = {n: channels.channel(n).hours for n in channels.names}
+        self.advice_changed.emit("channels", advise_channels(measures, hours) if measures else None)
+        self._refresh(self.state)
+
+    def _refresh(self, state: ProjectState) -> None:
+        """Recipe, noise and advice on the preview thread; while a control moves the balance is not sought anew."""
+        passing = state is not self.document.saved
+        channels = self.channels
+
+        def work() -> None:
+            recipe, noise = self._compose(state, channels, passing)
+            self.recipe, self.noise = recipe, noise
+            self.recipe_changed.emit(recipe, noise)
+            if not passing:
+                self.advice_changed.emit("blend", _advice(recipe))
+
+        self.previews.ask("recipe", work)
+
+    def _compose(self, state: ProjectState, channels: Channels, passing: bool,
+                 ) -> tuple[Recipe | None, PredictedNoise | None]:
+        figures = {n: channels.channel(n).figures() for n in channels.names}
+        settings = state.settings
+        if figures and settings.mapping != "free" and "=" not in settings.mapping:
+            fitting = available_mappings(figures)
+            if fitting and settings.mapping not in {m.id for m in fitting}:
+                settings = settings.model_copy(update={"mapping": fitting[0].id})
+        if settings.balance_auto and passing and self.recipe is not None:
+            balance = self.recipe.settings.balance
+            settings = settings.model_copy(update={"balance": balance, "balance_auto": False})
+        try:
+            recipe = compose(settings, figures, f"bichromus {__version__}")
+            noise = predict_noise(recipe)
+        except InputError:
+            return None, None
+        auto = state.settings.balance_auto
+        if auto != recipe.settings.balance_auto:
+            recipe = recipe.model_copy(update={"settings": recipe.settings.model_copy(update={"balance_auto": auto})})
+        return recipe, noise
+
+    def _on_failed(self, title: str, error: Exception) -> None:
+        if title == "preparing channels":
+            self._prepared_for = None
+        if not isinstance(error, BichromusError):
+            error = BichromusError(f"Something went wrong with {title}", why=f"{type(error).__name__}: {error}",
+                                   do="The project is unharmed; report this")
+        self.trouble.emit([error])
+
+
+def _advice(recipe: Recipe | None) -> Advice | None:
+    return advise_blend(recipe) if recipe is not None else None

@@ -1,0 +1,65 @@
+"""All that a person has decided in a project, as one frozen value."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from ..core.model.recipe import BlendSettings
+
+
+class _Frozen(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid")
+
+
+class SourceState(_Frozen):
+    """A stack that was opened. ``lines`` holds one channel for a mono stack, the filter's lines for a colour one."""
+
+    id: str
+    path: str
+    hash: str
+    colour: bool
+    lines: tuple[str, ...]
+    shape: tuple[int, int]
+    station: str = ""
+    camera: str = ""
+    hours: float | None = None
+    subs: int | None = None
+    sub_s: float | None = None
+    scale_arcsec: float | None = None
+    object_name: str = ""
+
+    @property
+    def label(self) -> str:
+        """Who and through what: Balcony, Ha+O3."""
+        who = self.station or self.path.rsplit("/", 1)[-1]
+        return f"{who}, {'+'.join(self.lines)}"
+
+
+class PublishState(_Frozen):
+    """How the picture is to be written: formats by id, longest side in pixels (None: as it is)."""
+
+    formats: tuple[str, ...] = ("tiff16", "jpeg")
+    longest: int | None = None
+    quality: int = Field(default=92, ge=40, le=100)
+
+
+class ProjectState(_Frozen):
+    """The document. ``chosen`` maps a channel to the origin that it is taken from; missing: the best by SNR."""
+
+    kind: Literal["bichromus-project"] = "bichromus-project"
+    name: str = "New project"
+    sources: tuple[SourceState, ...] = ()
+    response: str = "generic"
+    chosen: dict[str, str] = Field(default_factory=dict)
+    settings: BlendSettings = BlendSettings()
+    publish: PublishState = PublishState()
+
+    def source(self, source_id: str) -> SourceState:
+        return next(s for s in self.sources if s.id == source_id)
+
+    def with_settings(self, **changes: object) -> ProjectState:
+        """A copy with some of the blend's settings changed, checked anew."""
+        merged = BlendSettings.model_validate({**self.settings.model_dump(), **changes})
+        return self.model_copy(update={"settings": merged})

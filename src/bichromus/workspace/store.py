@@ -1,0 +1,191 @@
+"""A project on disk: a folder with a SQLite store, a lock and a cache that may be deleted at any time."""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import os
+import shutil
+import sqlite3
+import threading
+from pathlib import Path
+from typing import IO, Final
+
+from pydantic import ValidationError
+
+from ..core.model.errors import ProjectError
+from .state import ProjectState
+
+SUFFIX: Final = ".bichromus"
+VERSION: Final = 1
+_KEPT: Final = 400
+
+_SCHEMA: Final = """
+CREATE TABLE IF NOT EXISTS meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS history (
+    seq INTEGER PRIMARY KEY, label TEXT NOT NULL, merge TEXT, state TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS known_files (
+    path TEXT PRIMARY KEY, size INTEGER NOT NULL, mtime_ns INTEGER NOT NULL, hash TEXT NOT NULL);
+"""
+
+
+class Store:
+    """The history of states; every command is one row, written before the call returns."""
+
+    def __init__(self, folder: Path) -> None:
+        """Open the project in ``folder``, or make it. Raises ProjectError."""
+        self.folder = folder.absolute()
+        self._guard = threading.Lock()
+        try:
+            self.folder.mkdir(exist_ok=True)
+            self.cache.mkdir(exist_ok=True)
+            self._lock = self._take_lock()
+        except OSError as error:
+            raise ProjectError("The project cannot be opened", why=(error.strerror or str(error)).lower(),
+                               do="Choose a folder that you may write to", file=self.folder) from error
+        try:
+            self._db = self._connect()
+        except BaseException:
+            self._lock.close()
+            raise
+
+    @property
+    def cache(self) -> Path:
+        return self.folder / "cache"
+
+    def _take_lock(self) -> IO[str]:
+        handle = open(self.folder / "lock", "a+", encoding="utf-8")  # noqa: SIM115 - held while the project is open
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as error:
+            handle.seek(0)
+            owner = handle.read().strip()
+            handle.close()
+            raise ProjectError("This project is open already", why=f"in another window (process {owner or 'unknown'})",
+                               do="Close it there first", file=self.folder) from error
+        handle.seek(0)
+        handle.truncate()
+        handle.write(str(os.getpid()))
+        handle.flush()
+        return handle
+
+    def _connect(self) -> sqlite3.Connection:
+        path = self.folder / "project.db"
+        db = sqlite3.connect(path, check_same_thread=False, isolation_level=None)
+        try:
+            db.execute("PRAGMA journal_mode=WAL")
+            db.execute("PRAGMA synchronous=FULL")
+            found = db.execute("SELECT count(*) FROM sqlite_master WHERE name='meta'").fetchone()[0]
+            if found:
+                row = db.execute("SELECT value FROM meta WHERE key='version'").fetchone()
+                version = int(row[0]) if row else VERSION
+                if version > VERSION:
+                    raise ProjectError("This project comes from a newer version of the program",
+                                       why=f"schema {version}, this one knows {VERSION}", do="Update the program",
+                                       file=self.folder)
+            db.executescript(_SCHEMA)
+            db.execute("INSERT OR IGNORE INTO meta VALUES ('version', ?)", (str(VERSION),))
+        except sqlite3.DatabaseError as error:
+            db.close()
+            raise ProjectError("The project's store is damaged", why=str(error),
+                               do="Restore the folder from a backup; the stacks themselves are untouched",
+                               file=path) from error
+        except BaseException:
+            db.close()
+            raise
+        return db
+
+    def load(self) -> tuple[ProjectState, int] | None:
+        """The current state and its place in the history; None for a new project."""
+        with self._guard:
+            cursor = self._cursor()
+            row = self._db.execute("SELECT state FROM history WHERE seq=?", (cursor,)).fetchone()
+        if row is None:
+            return None
+        try:
+            return ProjectState.model_validate_json(row[0]), cursor
+        except ValidationError as error:
+            raise ProjectError("The project's last state cannot be read", why=error.errors()[0]["msg"],
+                               do="Restore the folder from a backup", file=self.folder) from error
+
+    def append(self, label: str, state: ProjectState, merge: str | None = None) -> None:
+        """Add a state after the current one; what was undone before is dropped.
+
+        With ``merge`` equal to the current row's, that row is replaced: one gesture, one entry.
+        """
+        with self._guard, self._transaction():
+            cursor = self._cursor()
+            self._db.execute("DELETE FROM history WHERE seq>?", (cursor,))
+            row = self._db.execute("SELECT merge FROM history WHERE seq=?", (cursor,)).fetchone()
+            if merge is not None and row is not None and row[0] == merge:
+                self._db.execute("UPDATE history SET state=?, label=? WHERE seq=?",
+                                 (state.model_dump_json(), label, cursor))
+                return
+            self._db.execute("INSERT INTO history VALUES (?, ?, ?, ?)",
+                             (cursor + 1, label, merge, state.model_dump_json()))
+            self._db.execute("DELETE FROM history WHERE seq<=?", (cursor + 1 - _KEPT,))
+            self._set_cursor(cursor + 1)
+
+    def move(self, step: int) -> tuple[str, ProjectState] | None:
+        """Go one state back (-1) or forward (+1): the label of what was undone or redone, and the state now."""
+        with self._guard, self._transaction():
+            cursor = self._cursor()
+            target = self._db.execute("SELECT state, label FROM history WHERE seq=?", (cursor + step,)).fetchone()
+            if target is None:
+                return None
+            label = target[1] if step > 0 else self._db.execute("SELECT label FROM history WHERE seq=?",
+                                                                (cursor,)).fetchone()[0]
+            self._set_cursor(cursor + step)
+        return label, ProjectState.model_validate_json(target[0])
+
+    def neighbours(self) -> tuple[str | None, str | None]:
+        """Labels of what undo and redo would do; None where there is nothing."""
+        with self._guard:
+            cursor = self._cursor()
+            rows = dict(self._db.execute("SELECT seq, label FROM history WHERE seq BETWEEN ? AND ?",
+                                         (cursor - 1, cursor + 1)).fetchall())
+        return (rows.get(cursor) if cursor - 1 in rows else None), rows.get(cursor + 1)
+
+    def known_hash(self, path: Path) -> str | None:
+        """The hash of a file that has not changed since it was last read."""
+        try:
+            stat = path.stat()
+        except OSError:
+            return None
+        with self._guard:
+            row = self._db.execute("SELECT size, mtime_ns, hash FROM known_files WHERE path=?",
+                                   (str(path),)).fetchone()
+        return str(row[2]) if row and (row[0], row[1]) == (stat.st_size, stat.st_mtime_ns) else None
+
+    def remember_hash(self, path: Path, digest: str) -> None:
+        stat = path.stat()
+        with self._guard:
+            self._db.execute("INSERT OR REPLACE INTO known_files VALUES (?, ?, ?, ?)",
+                             (str(path), stat.st_size, stat.st_mtime_ns, digest))
+
+    def clear_cache(self) -> None:
+        """Delete the cache; it is computed again when needed."""
+        for entry in self.cache.iterdir():
+            shutil.rmtree(entry, ignore_errors=True)
+
+    def close(self) -> None:
+        with self._guard, contextlib.suppress(sqlite3.ProgrammingError):
+            self._db.close()
+        self._lock.close()
+
+    @contextlib.contextmanager
+    def _transaction(self):  # type: ignore[no-untyped-def]
+        self._db.execute("BEGIN IMMEDIATE")
+        try:
+            yield
+        except BaseException:
+            self._db.execute("ROLLBACK")
+            raise
+        self._db.execute("COMMIT")
+
+    def _cursor(self) -> int:
+        row = self._db.execute("SELECT value FROM meta WHERE key='cursor'").fetchone()
+        return int(row[0]) if row else 0
+
+    def _set_cursor(self, cursor: int) -> None:
+        self._db.execute("INSERT OR REPLACE INTO meta VALUES ('cursor', ?)", (str(cursor),))

@@ -1,0 +1,148 @@
+"""What a view asks for and gets: a region at screen resolution, or the value under the pointer."""
+
+from __future__ import annotations
+
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, replace
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from ..core.blend import Blender
+from ..core.blend.companions import glow_plane, half_size, star_plane
+from ..core.model.planes import F32
+from ..core.blend.stretch import Curve
+from ..core.model.recipe import Recipe, Stretch
+from .prepare import Channels
+from .prepared import Prepared
+
+RGB8 = NDArray[np.uint8]
+_POOL = ThreadPoolExecutor(2, thread_name_prefix="render")
+
+
+@dataclass(frozen=True)
+class View:
+    """A region: picture coordinates of the first screen pixel's corner, picture pixels per screen pixel."""
+
+    x0: float
+    y0: float
+    step: float
+    width: int
+    height: int
+
+
+@dataclass(frozen=True)
+class Request:
+    """``alone`` names a channel (or an origin id) to be shown by itself."""
+
+    id: int
+    view: View
+    alone: str | None = None
+
+
+def sample(levels: tuple[F32, ...], view: View, first_level: int = 0) -> F32:
+    """A plane seen through ``view``: (height, width), from the level next finer than the screen.
+
+    ``first_level`` is the level of ``levels[0]``: 1 for companions kept at half size. Outside is 0.
+    """
+    wanted = int(np.floor(np.log2(max(view.step, 1e-6)) + 1e-9))
+    index = min(max(wanted - first_level, 0), len(levels) - 1)
+    plane, factor = levels[index], 2.0 ** (index + first_level)
+    step = view.step / factor
+    x0, y0 = (view.x0 + 0.5 * view.step) / factor - 0.5, (view.y0 + 0.5 * view.step) / factor - 0.5
+    left, top = int(np.floor(x0)) - 1, int(np.floor(y0)) - 1
+    right, bottom = int(np.ceil(x0 + step * view.width)) + 2, int(np.ceil(y0 + step * view.height)) + 2
+    cut_l, cut_t = max(left, 0), max(top, 0)
+    part = np.ascontiguousarray(plane[cut_t : max(bottom, 0), cut_l : max(right, 0)], np.float32)
+    if part.size == 0:
+        return np.zeros((view.height, view.width), np.float32)
+    if step < 0.999:
+        how = cv2.INTER_NEAREST if step <= 0.5 and first_level == 0 else cv2.INTER_LINEAR
+    else:
+        how = cv2.INTER_LINEAR
+    move = np.array([[step, 0, x0 - cut_l], [0, step, y0 - cut_t]], np.float64)
+    return np.asarray(cv2.warpAffine(part, move, (view.width, view.height), flags=how | cv2.WARP_INVERSE_MAP,
+                                     borderMode=cv2.BORDER_CONSTANT, borderValue=0), np.float32)
+
+
+class Painter:
+    """Renders views of one set of prepared channels; companions are made on first need and kept."""
+
+    def __init__(self, channels: Channels) -> None:
+        self.channels = channels
+        self._companions: dict[tuple[str, ...], tuple[tuple[F32, ...], tuple[F32, ...]]] = {}
+
+    @property
+    def shape(self) -> tuple[int, int]:
+        return next(iter(self.channels.origins.values())).shape
+
+    def code(self, recipe: Recipe, view: View) -> F32:
+        """The picture through a view as sRGB code (3, height, width). Preview and export both come from here."""
+        blender = Blender(recipe)
+        planes = [sample(self.channels.channel(n).levels, view) for n in blender.names]
+        glow, stars = (sample(c, view, 1) for c in self.companions(recipe, blender.names))
+        return blender.render(planes, glow, stars)
+
+    def blend(self, recipe: Recipe, view: View) -> RGB8:
+        """The picture through a view, (height, width, 3) bytes, rendered in two threads."""
+        if view.height < 64:
+            return to_bytes(self.code(recipe, view))
+        self.companions(recipe, recipe.settings.used())
+        half = view.height // 2
+        parts = (replace(view, height=half), replace(view, y0=view.y0 + half * view.step, height=view.height - half))
+        return np.concatenate(list(_POOL.map(lambda v: to_bytes(self.code(recipe, v)), parts)))
+
+    def alone(self, recipe: Recipe | None, name: str, view: View) -> RGB8:
+        """One channel, or one origin, in grey under the recipe's stretch."""
+        prepared = self.find(name)
+        code = grey(prepared, recipe, sample(prepared.levels, view))
+        return np.repeat(to_bytes(code[None]), 3, axis=2)
+
+    def find(self, name: str) -> Prepared:
+        """By channel name or origin id."""
+        return self.channels.origins[self.channels.chosen.get(name, name)]
+
+    def companions(self, recipe: Recipe, names: tuple[str, ...]) -> tuple[tuple[F32, ...], tuple[F32, ...]]:
+        """Pyramids of the glow and star planes at half size."""
+        key = tuple(self.channels.chosen[n] for n in names)
+        if key not in self._companions:
+            used = [self.channels.channel(n) for n in names]
+            glow = glow_plane((np.asarray(p.levels[min(1, len(p.levels) - 1)]), recipe.channels[p.channel]) for p in used)
+            stars = star_plane(self.shape, [p.measure.stars for p in used])
+            self._companions[key] = (_pyramid(glow), _pyramid(stars))
+        return self._companions[key]
+
+    def probe(self, x: int, y: int) -> dict[str, tuple[float, float]]:
+        """Value, and SNR of the 5 x 5 mean, of each channel at a picture pixel; empty outside."""
+        out = {}
+        for name in self.channels.names:
+            prepared = self.channels.channel(name)
+            plane = prepared.levels[0]
+            if not (0 <= y < plane.shape[0] and 0 <= x < plane.shape[1]):
+                return {}
+            patch = plane[max(y - 2, 0) : y + 3, max(x - 2, 0) : x + 3]
+            noise = prepared.measure.noise
+            sigma = max(noise.sigma_px, noise.sigma_eff or 0) / np.sqrt(patch.size)
+            out[name] = (float(plane[y, x]), float(patch.mean()) / sigma if sigma else 0.0)
+        return out
+
+
+def grey(prepared: Prepared, recipe: Recipe | None, plane: F32) -> F32:
+    """Grey code of a plane at its own full level, under the recipe's stretch."""
+    figures = prepared.figures()
+    gain = 1 / figures.signal if figures.signal > 0 else 0.1 / figures.sigma_px
+    curve = Curve(recipe.settings.stretch if recipe else Stretch(), max((figures.white or 0) * gain, 1.0))
+    return np.clip(curve(plane * np.float32(gain)), 0, 1)
+
+
+def to_bytes(code: F32) -> RGB8:
+    """Code (3, H, W) or (1, H, W) to bytes, channels last."""
+    return np.ascontiguousarray(np.moveaxis((code * np.float32(255) + np.float32(0.5)).astype(np.uint8), 0, -1))
+
+
+def _pyramid(plane: F32) -> tuple[F32, ...]:
+    levels = [plane]
+    while max(levels[-1].shape) > 200:
+        levels.append(half_size(levels[-1]))
+    return tuple(levels)
