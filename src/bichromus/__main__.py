@@ -9,7 +9,7 @@ def main() -> int:
     """Entry point: no verb opens the last project, ``demo`` the demo, a project folder that project."""
     arguments = sys.argv[1:]
     first = arguments[0] if arguments else ""
-    if first == "demo" and not any(a.startswith("--write") or a in ("-h", "--help") for a in arguments):
+    if first == "demo" and not any(a.startswith(("-h", "--")) for a in arguments):
         return _window(demo=True)
     if not first or (first.endswith(".bichromus") and not first.startswith("-")):
         return _window(project=first or None)

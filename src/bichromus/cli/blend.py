@@ -65,7 +65,7 @@ def run(options: argparse.Namespace) -> None:
     write_picture(out, chosen, bands, shape, recipe.model_dump(), options.overwrite, files.values(), first)
     if options.save_recipe:
         write_text(Path(options.save_recipe), recipe.dump(), options.overwrite)
-    done(progress)
+    done()
     _report(options, recipe, blender, out, clipped, [w for p in pictures.values() for w in p.warnings])
 
 

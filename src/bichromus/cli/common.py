@@ -43,7 +43,7 @@ def terminal_progress() -> Progress:
     return Progress(report)
 
 
-def done(progress: Progress) -> None:
+def done() -> None:
     """Clear the progress line."""
     if sys.stderr.isatty():
         sys.stderr.write("\r\x1b[K")

@@ -5,24 +5,35 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
+from ..core.model.errors import InputError
 from ..core.simulate.demo import write_demo
+from ..workspace.demo import prepare_demo
 from .common import add_common, done, output_folder, print_json, terminal_progress
 
 
 def register(verbs: Any) -> None:
     parser = verbs.add_parser("demo", help="open the demo project in the window")
     parser.add_argument("--write", metavar="DIR", help="only put its stacks and their truth into DIR")
+    parser.add_argument("--prepare", action="store_true", help="make the demo project and open nothing")
     parser.add_argument("--overwrite", action="store_true", help="replace stacks that exist")
     add_common(parser)
     parser.set_defaults(run=run)
 
 
 def run(options: argparse.Namespace) -> None:
-    """Without --write the window takes over before this is reached."""
+    """Without --write and --prepare the window takes over before this is reached."""
+    if options.prepare:
+        progress = terminal_progress()
+        folder = prepare_demo(progress)
+        done()
+        print_json({"project": folder}) if options.json else print(folder)
+        return
+    if not options.write:
+        raise InputError("There is nothing to do without a window", do="Add --write DIR or --prepare")
     folder = output_folder(options.write)
     progress = terminal_progress()
     paths = write_demo(folder, progress=progress, overwrite=options.overwrite)
-    done(progress)
+    done()
     if options.json:
         print_json({"files": paths, "truth": folder / "truth"})
         return

@@ -53,7 +53,7 @@ def run(options: argparse.Namespace) -> None:
                          total_s=total, subs=sum(s.picture.header.subs or 0 for s in sources) or None)
         write_fits(targets[name], line.plane, header, history, options.overwrite, inputs)
         lines[name] = {"file": targets[name], "sigma_eff": line.sigma_eff, "snr_gain": line.snr_gain}
-    done(progress)
+    done()
     result = {"lines": lines, "o3_scale": found.o3_scale,
               "leaks": {"table": found.leaks, "measured": None}, "warnings": list(found.warnings)}
     if options.json:

@@ -34,9 +34,9 @@ def run(options: argparse.Namespace) -> None:
         progress.step(number / len(options.files), str(file))
         picture = mono(read_picture(file))
         known = picture.header.filter
-        name = known.lines[0] if known and len(known.lines) == 1 else None
-        rows.append(measure_json(measure_plane(picture, name), picture))
-    done(progress)
+        own_name = known.lines[0] if known and len(known.lines) == 1 else None
+        rows.append(measure_json(measure_plane(picture, own_name), picture))
+    done()
     if options.json:
         print_json(rows)
         return

@@ -83,13 +83,14 @@ def run(options: argparse.Namespace) -> None:
     write_fits(out, data, header, overwrite=options.overwrite)
     if options.truth:
         lines = [n for n in FILTERS[options.filter].lines if n in scene.lines]
-        truth = np.stack([scene.lines[n] for n in lines]) if len(lines) > 1 else scene.lines.get(lines[0] if lines else "")
-        if truth is None:
+        if not lines:
             raise InputError(f"The filter {options.filter} passes no line to keep the truth of", do="Leave --truth out")
+        truth = np.stack([scene.lines[n] for n in lines]) if len(lines) > 1 else scene.lines[lines[0]]
         write_fits(Path(options.truth), truth, header, overwrite=options.overwrite, more={"BUNIT": "rayleigh"})
-    done(progress)
+    done()
     facts = {"out": out, "rig": rig.name, "filter": options.filter, "hours": options.subs * options.sub_s / 3600,
-             "scale_arcsec": options.scale_arcsec, "shape": list(shape), "fwhm_px": rig.fwhm_arcsec / options.scale_arcsec}
+             "scale_arcsec": options.scale_arcsec, "shape": list(shape),
+             "fwhm_px": rig.fwhm_arcsec / options.scale_arcsec}
     if options.json:
         print_json(facts)
     else:

@@ -7,12 +7,14 @@ import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Final
 
 from psygnal import Signal
 
 from ..core.model.errors import BichromusError, Cancelled
 from ..core.model.progress import Progress
+
+_FIRST: Final[tuple[str, ...]] = ("view", "recipe")
 
 
 @dataclass(frozen=True)
@@ -111,9 +113,10 @@ class Jobs:
         except Cancelled:
             self.cancelled.emit(job.title)
         except MemoryError:
-            self.failed.emit(job.title, BichromusError("There is not enough memory for this", do="Close other programs"))
-        except Exception as error:
+            error = BichromusError("There is not enough memory for this", do="Close other programs")
             self.failed.emit(job.title, error)
+        except Exception as failure:
+            self.failed.emit(job.title, failure)
         else:
             self.finished.emit(job.title, result)
 
@@ -154,7 +157,7 @@ class Latest:
                     self._wake.wait()
                 if not self._open:
                     return
-                kind = "view" if "view" in self._wanted else next(iter(self._wanted))
+                kind = next((k for k in _FIRST if k in self._wanted), next(iter(self._wanted)))
                 work = self._wanted.pop(kind)
             try:
                 work()

@@ -31,7 +31,9 @@ def data_folder() -> Path:
 
 
 def demo_ready() -> bool:
-    return (data_folder() / "demo" / f"ready-{_DEMO_VERSION}").exists()
+    """Whether the demo's stacks are there, whole."""
+    folder = data_folder() / "demo"
+    return (folder / f"ready-{_DEMO_VERSION}").exists() and all((folder / "stacks" / s.file).exists() for s in STACKS)
 
 
 def make_demo(progress: Progress = SILENT) -> list[Path]:
@@ -41,14 +43,18 @@ def make_demo(progress: Progress = SILENT) -> list[Path]:
     if demo_ready():
         return [stacks / s.file for s in STACKS]
     shutil.rmtree(stacks, ignore_errors=True)
-    stacks.mkdir(parents=True)
+    folder.mkdir(exist_ok=True)
+    stacks.mkdir()
     paths = write_demo(stacks, progress=progress)
     (folder / f"ready-{_DEMO_VERSION}").write_text("", "utf-8")
     return paths
 
 
 def demo_project() -> Path:
-    return data_folder() / "demo" / f"{TARGET_NAME}{SUFFIX}"
+    """Where the demo project lies, or will."""
+    folder = data_folder() / "demo"
+    folder.mkdir(exist_ok=True)
+    return folder / f"{TARGET_NAME}{SUFFIX}"
 
 
 def new_project() -> Path:

@@ -68,7 +68,8 @@ def _inspect_one(store: Store, path: Path, others: Sequence[SourceState]) -> Sou
     if others and others[0].shape != picture.shape:
         h, w = picture.shape
         H, W = others[0].shape
-        raise ShapeMismatch("This stack does not lie on the grid of the others", why=f"{w} x {h} against {W} x {H} pixels",
+        raise ShapeMismatch("This stack does not lie on the grid of the others",
+                            why=f"{w} x {h} against {W} x {H} pixels",
                             do="Align and crop it to them first", file=path)
     if picture.header.bayer and not picture.colour:
         raise InputError("This is a mosaic, not a debayered stack", why=f"pattern {picture.header.bayer}",
@@ -104,7 +105,7 @@ def source_hash(store: Store, path: Path) -> str:
 
 def prepare(store: Store, state: ProjectState, progress: Progress = SILENT) -> Channels:
     """All channels of a state, from the cache where nothing above them changed. Raises InputError, Cancelled."""
-    tasks = [*_mono_tasks(state), *_colour_tasks(state)]
+    tasks: list[_Mono | _Colour] = [*_mono_tasks(state), *_colour_tasks(state)]
     origins: dict[str, Prepared] = {}
     warnings: list[str] = []
     for number, task in enumerate(tasks):
@@ -125,7 +126,7 @@ def choose(state: ProjectState, origins: dict[str, Prepared]) -> dict[str, str]:
             continue
         wanted = state.chosen.get(name)
         best = max(here, key=lambda p: p.measure.snr or 0)
-        chosen[name] = wanted if wanted in {p.origin for p in here} else best.origin  # type: ignore[assignment]
+        chosen[name] = wanted if wanted in {p.origin for p in here} else best.origin
     return chosen
 
 
@@ -201,7 +202,8 @@ def _colour_tasks(state: ProjectState) -> list[_Colour]:
 def _read(source: SourceState) -> Picture:
     path = Path(source.path)
     if not path.exists():
-        raise UnreadableFile("A stack of this project is no longer where it was", why="it was moved or its disk is away",
+        raise UnreadableFile("A stack of this project is no longer where it was",
+                             why="it was moved or its disk is away",
                              do="Bring it back, or remove it from the project", file=path)
     return read_picture(path)
 

@@ -12,8 +12,8 @@ from typing import Any, Final
 
 import numpy as np
 
-from ..core.blend.compose import figures_of
 from ..core.blend.companions import half_size
+from ..core.blend.compose import figures_of
 from ..core.files.atomic import write_failed
 from ..core.model.measures import Measure, Noise, Stars, Surface
 from ..core.model.planes import F32, Header

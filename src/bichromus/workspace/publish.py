@@ -18,7 +18,7 @@ from ..core.model.progress import SILENT, Progress
 from ..core.model.recipe import Recipe
 from ..core.numerics.bands import ordered_parallel, row_bands
 from .prepare import Channels
-from .state import ProjectState, PublishState
+from .state import ProjectState, PublishState, SourceState
 from .viewport import Painter, View
 
 
@@ -76,28 +76,48 @@ def _bands(painter: Painter, recipe: Recipe, shape: tuple[int, int], dtype: str,
         yield pixels
 
 
+@dataclass(frozen=True)
+class SummaryRow:
+    """One channel of the picture: where it came from and what it took."""
+
+    channel: str
+    origin: str
+    subs: str
+    hours: float | None
+    snr: float | None
+
+
+def summary_rows(state: ProjectState, channels: Channels, recipe: Recipe | None) -> list[SummaryRow]:
+    """A row for each channel that the picture uses; of all channels while there is no picture."""
+    used = recipe.settings.used() if recipe else tuple(channels.names)
+    rows = []
+    for name in channels.names:
+        if name in used:
+            prepared = channels.channel(name)
+            subs = " + ".join(f"{s.subs} × {s.sub_s:.0f} s" for s in _sources(state, prepared.origin)
+                              if s.subs and s.sub_s)
+            rows.append(SummaryRow(name, prepared.label, subs, prepared.hours, prepared.measure.snr))
+    return rows
+
+
+def used_sources(state: ProjectState, channels: Channels, recipe: Recipe | None) -> list[SourceState]:
+    """The stacks that the picture stands on, each once."""
+    used = recipe.settings.used() if recipe else tuple(channels.names)
+    ids = {s.id for n in channels.names if n in used for s in _sources(state, channels.channel(n).origin)}
+    return [s for s in state.sources if s.id in ids]
+
+
 def summary(state: ProjectState, channels: Channels, recipe: Recipe | None) -> str:
     """The acquisition summary in Markdown: hours per channel, stations, and how it was blended."""
-    lines = [f"# {state.name}", ""]
-    used = recipe.settings.used() if recipe else tuple(channels.names)
-    total = 0.0
-    seen: set[str] = set()
-    for source in state.sources:
-        total += source.hours or 0
-    lines += ["| channel | from | subs | hours | SNR |", "|---|---|---:|---:|---:|"]
-    for name in channels.names:
-        if name not in used:
-            continue
-        prepared = channels.channel(name)
-        subs = _subs(state, prepared.origin)
-        hours = f"{prepared.hours:.1f}" if prepared.hours else "-"
-        snr = f"{prepared.measure.snr:.1f}" if prepared.measure.snr else "-"
-        lines.append(f"| {name} ({LONG_NAMES[name]}) | {prepared.label} | {subs} | {hours} | {snr} |")
-    lines += ["", f"Integration of all stacks: {total:.1f} h."]
-    for source in state.sources:
-        if source.camera and source.camera not in seen:
-            seen.add(source.camera)
-            lines.append(f"{source.station or 'Rig'}: {source.camera}.")
+    lines = [f"# {state.name}", "", "| channel | from | subs | hours | SNR |", "|---|---|---:|---:|---:|"]
+    for row in summary_rows(state, channels, recipe):
+        hours = f"{row.hours:.1f}" if row.hours else "-"
+        snr = f"{row.snr:.1f}" if row.snr else "-"
+        lines.append(f"| {row.channel} ({LONG_NAMES[row.channel]}) | {row.origin} | {row.subs or '-'} | {hours} | "
+                     f"{snr} |")
+    sources = used_sources(state, channels, recipe)
+    lines += ["", f"Integration: {sum(s.hours or 0 for s in sources):.1f} h."]
+    lines += dict.fromkeys(f"{s.station or 'Rig'}: {s.camera}." for s in sources if s.camera)
     if recipe is not None:
         settings = recipe.settings
         lines += ["", f"Blend: {mapping_words(settings.mapping)}, balance {settings.balance:.2f}"
@@ -111,8 +131,9 @@ def mapping_words(mapping: str) -> str:
     return titles.get(mapping, "own mix" if mapping == "free" else mapping)
 
 
-def _subs(state: ProjectState, origin: str) -> str:
-    ids = origin.partition("@")[2].split("-") if "@" in origin else [origin]
-    line = origin.partition("@")[0] if "@" in origin else None
-    found = [s for s in state.sources if any(s.id.startswith(i) for i in ids) and (line is None or line in s.lines)]
-    return " + ".join(f"{s.subs} × {s.sub_s:.0f} s" for s in found if s.subs and s.sub_s) or "-"
+def _sources(state: ProjectState, origin: str) -> list[SourceState]:
+    """The stacks behind an origin: one mono stack, or the colour stacks that hold the line."""
+    line, mark, ids = origin.rpartition("@")
+    if not mark:
+        return [s for s in state.sources if s.id == origin]
+    return [s for s in state.sources if line in s.lines and any(s.id.startswith(i) for i in ids.split("-"))]

@@ -2,24 +2,27 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Sequence
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 from psygnal import Signal
 
 from .. import __version__
-from ..core.advise import Advice, advise_blend, advise_channels
-from ..core.blend import PredictedNoise, available_mappings, predict_noise
+from ..core.advise import Need, advise_blend, advise_channels, hours_for_full_colour
+from ..core.blend import PredictedNoise, auto_balance, available_mappings, predict_noise
 from ..core.blend.compose import compose
 from ..core.model.errors import BichromusError, InputError
 from ..core.model.progress import Progress
 from ..core.model.recipe import Recipe
+from .demo import open_demo
 from .document import Document
 from .jobs import Jobs, Latest
 from .prepare import EMPTY, Channels, choose, inspect, prepare
 from .publish import Target, write_all
-from .state import ProjectState, SourceState
+from .state import ProjectState, PublishState, SourceState
 from .viewport import RGB8, Painter, Request, View
 
 
@@ -32,6 +35,7 @@ class Session:
     channels_changed = Signal(Channels)
     recipe_changed = Signal(object, object)
     advice_changed = Signal(str, object)
+    needs_changed = Signal(list)
     rendered = Signal(Request, object)
     thumbnail = Signal(str, object)
     opened = Signal(int)
@@ -46,6 +50,8 @@ class Session:
         self.painter: Painter | None = None
         self.recipe: Recipe | None = None
         self.noise: PredictedNoise | None = None
+        self.needs: list[Need] = []
+        self.suggested: float | None = None
         self._prepared_for: tuple[Any, ...] | None = None
         self.document.changed.connect(self._on_state)
         self.jobs.failed.connect(self._on_failed)
@@ -60,7 +66,10 @@ class Session:
         self._on_state(self.state)
 
     def close(self) -> None:
-        """Stop all work and close the project."""
+        """Keep what is on its way, stop all work and close the project."""
+        if self.document.state is not self.document.saved:
+            with contextlib.suppress(BichromusError):
+                self.document.do("last change", self.document.state)
         self.jobs.stop()
         self.previews.stop()
         self.document.close()
@@ -81,6 +90,27 @@ class Session:
             self.opened.emit(len(found))
 
         self.jobs.start("opening stacks", work)
+
+    def open_demo(self) -> None:
+        """Simulate the demo's stacks where that was not done yet, and open them."""
+
+        def work(progress: Progress) -> None:
+            errors = open_demo(self.document, progress)
+            if errors:
+                self.trouble.emit(errors)
+
+        self.jobs.start("making the demo", work)
+
+    def rename(self, name: str) -> None:
+        """Give the project another name."""
+        name = name.strip()
+        if name:
+            self.document.do("rename the project", self.state.model_copy(update={"name": name}))
+
+    def set_publish(self, label: str, merge: str | None = None, **changes: object) -> None:
+        """Change how the picture is written."""
+        publish = PublishState.model_validate({**self.state.publish.model_dump(), **changes})
+        self.document.do(label, self.state.model_copy(update={"publish": publish}), merge)
 
     def _first_name(self, found: list[SourceState]) -> ProjectState:
         state = self.state
@@ -118,8 +148,7 @@ class Session:
 
     def set_mapping(self, mapping: str) -> None:
         """A named mapping or a formula; its mix fills the table."""
-        changes: dict[str, object] = {"mapping": mapping, "mix": {}}
-        self.set_settings(f"mapping {mapping}", **changes)
+        self.set_settings(f"mapping {mapping}", mapping=mapping, mix={})
 
     def set_mix(self, output: str, channel: str, weight: float, passing: bool = False) -> None:
         """Change one cell of the mix; the mapping is then the person's own."""
@@ -130,7 +159,8 @@ class Session:
             row.pop(channel, None)
         else:
             row[channel] = round(weight, 3)
-        self.set_settings(f"mix {channel} into {output}", passing, merge=f"mix-{output}-{channel}", mapping="free", mix=mix)
+        self.set_settings(f"mix {channel} into {output}", passing, merge=f"mix-{output}-{channel}", mapping="free",
+                          mix=mix)
 
     def publish(self, wanted: list[Target], overwrite: bool) -> None:
         """Write the picture as it is now, in a job."""
@@ -168,25 +198,26 @@ class Session:
     def ask_thumbnails(self, longest: int) -> None:
         """Every mapping that these channels allow, and every origin, as small pictures by ``thumbnail``."""
         painter, recipe = self.painter, self.recipe
-        if painter is None:
+        if painter is None or recipe is None:
             return
         height, width = painter.shape
         step = max(height, width) / longest
         view = View(0, 0, step, round(width / step), round(height / step))
         settings = self.state.settings
+        figures = {n: painter.channels.channel(n).figures() for n in painter.channels.names}
 
-        def work() -> None:
-            for origin in painter.channels.origins:
-                self.thumbnail.emit(origin, painter.alone(recipe, origin, view))
-            figures = {n: painter.channels.channel(n).figures() for n in painter.channels.names}
-            for mapping in available_mappings(painter.channels.names):
-                try:
-                    made = compose(settings.model_copy(update={"mapping": mapping.id, "mix": {}}), figures)
-                except InputError:
-                    continue
-                self.thumbnail.emit(mapping.id, painter.blend(made, view))
+        def origin_work(origin: str) -> None:
+            self.thumbnail.emit(origin, painter.alone(recipe, origin, view))
 
-        self.previews.ask("thumbnails", work)
+        def mapping_work(mapping_id: str) -> None:
+            with contextlib.suppress(InputError):
+                made = compose(settings.model_copy(update={"mapping": mapping_id, "mix": {}}), figures)
+                self.thumbnail.emit(mapping_id, painter.blend(made, view))
+
+        for origin in painter.channels.origins:
+            self.previews.ask(f"thumbnail {origin}", partial(origin_work, origin))
+        for mapping in available_mappings(painter.channels.names):
+            self.previews.ask(f"thumbnail {mapping.id}", partial(mapping_work, mapping.id))
 
     # --- consequences ---
 
@@ -221,9 +252,15 @@ class Session:
             self.recipe, self.noise = recipe, noise
             self.recipe_changed.emit(recipe, noise)
             if not passing:
-                self.advice_changed.emit("blend", _advice(recipe))
+                self._judge(recipe)
 
         self.previews.ask("recipe", work)
+
+    def _judge(self, recipe: Recipe | None) -> None:
+        self.needs = hours_for_full_colour(recipe) if recipe is not None else []
+        self.suggested = auto_balance(recipe) if recipe is not None else None
+        self.needs_changed.emit(self.needs)
+        self.advice_changed.emit("blend", advise_blend(recipe, self.needs) if recipe is not None else None)
 
     def _compose(self, state: ProjectState, channels: Channels, passing: bool,
                  ) -> tuple[Recipe | None, PredictedNoise | None]:
@@ -253,7 +290,3 @@ class Session:
             error = BichromusError(f"Something went wrong with {title}", why=f"{type(error).__name__}: {error}",
                                    do="The project is unharmed; report this")
         self.trouble.emit([error])
-
-
-def _advice(recipe: Recipe | None) -> Advice | None:
-    return advise_blend(recipe) if recipe is not None else None

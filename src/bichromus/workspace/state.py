@@ -38,8 +38,10 @@ class SourceState(_Frozen):
 
 
 class PublishState(_Frozen):
-    """How the picture is to be written: formats by id, longest side in pixels (None: as it is)."""
+    """How the picture is to be written: where, formats by id, longest side in pixels (None: as it is)."""
 
+    folder: str = ""
+    stem: str = ""
     formats: tuple[str, ...] = ("tiff16", "jpeg")
     longest: int | None = None
     quality: int = Field(default=92, ge=40, le=100)

@@ -11,14 +11,15 @@ from numpy.typing import NDArray
 
 from ..core.blend import Blender
 from ..core.blend.companions import glow_plane, half_size, star_plane
-from ..core.model.planes import F32
 from ..core.blend.stretch import Curve
+from ..core.model.planes import F32
 from ..core.model.recipe import Recipe, Stretch
 from .prepare import Channels
 from .prepared import Prepared
 
 RGB8 = NDArray[np.uint8]
 _POOL = ThreadPoolExecutor(2, thread_name_prefix="render")
+cv2.setNumThreads(1)  # rendering and jobs bring their own threads
 
 
 @dataclass(frozen=True)
@@ -108,24 +109,26 @@ class Painter:
         key = tuple(self.channels.chosen[n] for n in names)
         if key not in self._companions:
             used = [self.channels.channel(n) for n in names]
-            glow = glow_plane((np.asarray(p.levels[min(1, len(p.levels) - 1)]), recipe.channels[p.channel]) for p in used)
+            halves = [np.asarray(p.levels[min(1, len(p.levels) - 1)]) for p in used]
+            glow = glow_plane((h, recipe.channels[p.channel]) for h, p in zip(halves, used, strict=True))
             stars = star_plane(self.shape, [p.measure.stars for p in used])
             self._companions[key] = (_pyramid(glow), _pyramid(stars))
         return self._companions[key]
 
     def probe(self, x: int, y: int) -> dict[str, tuple[float, float]]:
         """Value, and SNR of the 5 x 5 mean, of each channel at a picture pixel; empty outside."""
-        out = {}
-        for name in self.channels.names:
-            prepared = self.channels.channel(name)
-            plane = prepared.levels[0]
-            if not (0 <= y < plane.shape[0] and 0 <= x < plane.shape[1]):
-                return {}
-            patch = plane[max(y - 2, 0) : y + 3, max(x - 2, 0) : x + 3]
-            noise = prepared.measure.noise
-            sigma = max(noise.sigma_px, noise.sigma_eff or 0) / np.sqrt(patch.size)
-            out[name] = (float(plane[y, x]), float(patch.mean()) / sigma if sigma else 0.0)
-        return out
+        height, width = self.shape
+        if not (0 <= y < height and 0 <= x < width):
+            return {}
+        return {n: self.probe_one(self.channels.channel(n), x, y) for n in self.channels.names}
+
+    def probe_one(self, prepared: Prepared, x: int, y: int) -> tuple[float, float]:
+        """Value, and SNR of the 5 x 5 mean, of one prepared channel at a pixel inside it."""
+        plane = prepared.levels[0]
+        patch = plane[max(y - 2, 0) : y + 3, max(x - 2, 0) : x + 3]
+        noise = prepared.measure.noise
+        sigma = max(noise.sigma_px, noise.sigma_eff or 0) / np.sqrt(patch.size)
+        return float(plane[y, x]), float(patch.mean()) / sigma if sigma else 0.0
 
 
 def grey(prepared: Prepared, recipe: Recipe | None, plane: F32) -> F32:

@@ -1,0 +1,1 @@
+"""Small controls, each for one value, that know nothing of the project."""

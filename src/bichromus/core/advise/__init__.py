@@ -1,7 +1,7 @@
 """From measures to one sentence with its figures. Never a guess: silent when there is nothing to say."""
 
-from .balance import advise_blend, hours_for_full_colour
+from .balance import Need, advise_blend, hours_for_full_colour
 from .base import Advice
 from .channels import advise_channels
 
-__all__ = ["Advice", "advise_blend", "advise_channels", "hours_for_full_colour"]
+__all__ = ["Advice", "Need", "advise_blend", "advise_channels", "hours_for_full_colour"]

@@ -48,8 +48,8 @@ def hours_for_full_colour(recipe: Recipe) -> list[Need]:
     return sorted(needs, key=lambda need: -(need.hours_more or need.factor))
 
 
-def advise_blend(recipe: Recipe) -> Advice | None:
-    """The most valuable next action for this blend."""
+def advise_blend(recipe: Recipe, needs: list[Need] | None = None) -> Advice | None:
+    """The most valuable next action for this blend; ``needs`` where they are known already."""
     used = recipe.settings.used()
     silent = [n for n in used if recipe.channels[n].signal <= 0]
     if silent:
@@ -57,7 +57,7 @@ def advise_blend(recipe: Recipe) -> Advice | None:
                       tuple((f"{n}, noise", f"{recipe.channels[n].sigma_px:.3g}") for n in silent),
                       "A channel counts when its smoothed signal reaches 4 sigma over at least 0.2 % of the frame.",
                       silent[0])
-    needs = hours_for_full_colour(recipe)
+    needs = hours_for_full_colour(recipe) if needs is None else needs
     now = predict_noise(recipe)
     if not needs:
         name, noise, limit = now.tightest(recipe.settings.limits)

@@ -13,7 +13,8 @@ def advise_channels(measures: Mapping[str, Measure], hours: Mapping[str, float |
     lines = {n: m for n, m in measures.items() if n in ("Ha", "O3", "S2", "Hb")}
     for name, measure in measures.items():
         if measure.snr is None:
-            return Advice("act", f"{name} holds no signal above its noise: check its filter and focus, or leave it out.",
+            return Advice("act", f"{name} holds no signal above its noise: check its filter and focus, "
+                          "or leave it out.",
                           ((f"{name}, noise per pixel", f"{measure.noise.sigma_px:.3g}"),),
                           "Signal counts from 4 sigma of the smoothed picture over 0.2 % of the frame.", name)
     for name, measure in measures.items():
@@ -28,7 +29,8 @@ def advise_channels(measures: Mapping[str, Measure], hours: Mapping[str, float |
     low, high = lines[weakest].snr or 0, lines[strongest].snr or 0
     rows = tuple((f"{n}, SNR" + (f" after {hours_text(h)}" if (h := hours.get(n)) else ""), f"{m.snr or 0:.1f}")
                  for n, m in lines.items())
-    formula = "SNR = mean signal over the nebula / noise over one star's beam. It grows as the square root of the hours."
+    formula = ("SNR = mean signal over the nebula / noise over one star's beam. "
+               "It grows as the square root of the hours.")
     if high < 1.5 * low:
         return Advice("good", f"The lines are even: SNR {low:.0f} to {high:.0f}.", rows, formula)
     had = hours.get(weakest)

@@ -50,7 +50,7 @@ def star_plane(shape: tuple[int, int], stars: Iterable[Stars]) -> F32:
             radius = 0.5 * field.fwhm_px * (0.9 + 1.1 * float(b))
             centre = (round((x - 0.5) * 8), round((y - 0.5) * 8))
             cv2.circle(mask, centre, max(1, round(radius * 16)), (255,), -1, cv2.LINE_AA, 4)
-    return gaussian(mask.astype(np.float32) / 255, 0.6)
+    return gaussian(np.asarray(mask / np.float32(255), np.float32), 0.6)
 
 
 def full_rows(small: F32, width: int, y0: int, y1: int) -> F32:

@@ -119,15 +119,14 @@ def _line_hues(lines: list[str], spread: float) -> Mix:
 @cache
 def cusp_colour(hue_deg: float, lightness_step: float = 0.0) -> tuple[float, float, float]:
     """sRGB code of the most vivid colour of an Oklab hue; ``lightness_step`` moves it along the lightness."""
-    best, best_chroma, best_light = (1.0, 1.0, 1.0), -1.0, 1.0
+    best_chroma, best_light = -1.0, 1.0
     for light in np.linspace(0.3, 0.98, 137):
         chroma = _most_chroma(float(light), hue_deg)
         if chroma > best_chroma:
             best_chroma, best_light = chroma, float(light)
     light = best_light + lightness_step
     rgb = encode_exact(np.clip(_rgb(light, _most_chroma(light, hue_deg), hue_deg), 0, 1))
-    best = (float(rgb[0]), float(rgb[1]), float(rgb[2]))
-    return best
+    return float(rgb[0]), float(rgb[1]), float(rgb[2])
 
 
 def _most_chroma(light: float, hue_deg: float) -> float:

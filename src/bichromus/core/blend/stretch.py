@@ -28,24 +28,29 @@ class Curve:
         return self.settings.background + self._step * float(np.arcsinh(self.settings.strength * self.white))
 
     def __call__(self, x: F32) -> F32:
-        """Apply to levelled values of any shape, at least 2-D or 1-D contiguous."""
-        scaled = x * np.float32(self.settings.strength)
-        away = np.abs(scaled)
-        away += np.sqrt(away * away + np.float32(1))
-        value = np.asarray(cv2.log(away), np.float32).reshape(x.shape)
+        """Apply to levelled values of any shape."""
+        scaled = np.multiply(x, np.float32(self.settings.strength))
+        value = np.multiply(scaled, scaled)
+        value += np.float32(1)
+        np.sqrt(value, out=value)
+        value += np.abs(scaled)
+        flat = value.reshape(-1, value.shape[-1])
+        cv2.log(flat, flat)
         np.copysign(value, scaled, out=value)
         value *= np.float32(self._step)
         value += np.float32(self.settings.background)
-        return self._shoulder(value)
+        self._shoulder(value)
+        return value
 
-    def _shoulder(self, value: F32) -> F32:
+    def _shoulder(self, value: F32) -> None:
+        """Hold bright values back, in place."""
         knee, top = self.settings.shoulder, self.top
-        if top <= 1.0 or top <= knee:
-            return value
+        bright = value > knee
+        if top <= 1.0 or not bright.any():
+            return
         a = (top - knee) / (1 - knee)
-        u = np.clip((value - np.float32(knee)) * np.float32(1 / (top - knee)), 0, None)
-        held = np.float32(knee) + u * np.float32((1 - knee) * a) / (1 + u * np.float32(a - 1))
-        return np.where(value > knee, held, value).astype(np.float32, copy=False)
+        u = (value[bright] - np.float32(knee)) * np.float32(1 / (top - knee))
+        value[bright] = np.float32(knee) + u * np.float32((1 - knee) * a) / (1 + u * np.float32(a - 1))
 
     def inverse(self, value: float) -> float:
         """Level that lands at ``value`` (below the shoulder)."""

@@ -150,7 +150,8 @@ def _merge(singles: list[_Single]) -> tuple[dict[str, Line], dict[str, LineScale
             try:
                 scale = line_scale(plane, other.lines[name], first.stars | other.stars, (sigma, other.sigma[name]))
             except NotEnoughData as error:
-                warnings.append(f"{name} of the second stack was left out: {error.what[0].lower()}{error.what[1:]}, {error.why}.")
+                reason = f"{error.what[0].lower()}{error.what[1:]}, {error.why}"
+                warnings.append(f"{name} of the second stack was left out: {reason}.")
                 continue
             scales.setdefault(name, scale)
             plane, sigma = _combine(plane, sigma, other.lines[name] / np.float32(scale.scale),

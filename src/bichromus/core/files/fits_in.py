@@ -7,10 +7,10 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from astropy.io import fits
 
 from ..model.errors import BichromusError, UnreadableFile, UnsupportedData
 from ..model.planes import Header
+from .astropy_fits import fits
 from .headers import map_header
 
 _DAMAGED = "Copy the file again from where it came"

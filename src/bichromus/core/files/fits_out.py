@@ -6,9 +6,8 @@ from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Any
 
-from astropy.io import fits
-
 from ..model.planes import F32, Header
+from .astropy_fits import fits
 from .atomic import atomic
 
 _KEYS = {"exposure_s": "EXPTIME", "total_s": "TOTEXP", "subs": "NCOMBINE", "camera": "INSTRUME",

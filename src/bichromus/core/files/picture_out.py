@@ -86,6 +86,7 @@ def _tiff(path: Path, bands: Bands, shape: tuple[int, int], dtype: str, text: st
         place = tif.write(None, shape=(*shape, 3), dtype=dtype, photometric="rgb", rowsperstrip=64,
                           iccprofile=srgb_profile(), description=text.encode("ascii", "backslashreplace").decode(),
                           metadata=None, software="Bichromus", returnoffset=True)
+    assert place is not None
     with open(path, "r+b") as handle:
         handle.seek(place[0])
         for band in bands:

@@ -76,7 +76,7 @@ def _read_tiff(path: Path) -> tuple[np.ndarray, Header]:
         with tifffile.TiffFile(path) as tif:
             series = tif.series[0]
             data = series.asarray()
-            description = str(tif.pages[0].description) if tif.pages else ""
+            description = str(getattr(tif.pages[0], "description", "")) if tif.pages else ""
             axes = series.axes
     except Exception as error:  # the decoder raises anything at all on damaged files
         why = (str(error).splitlines() or [type(error).__name__])[0]

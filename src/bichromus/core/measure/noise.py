@@ -8,10 +8,10 @@ import numpy as np
 
 from ..model.measures import Noise
 from ..model.planes import F32, Mask
-from ..numerics.surface import low_surface
 from ..numerics.robust import clipped_sigma
 from ..numerics.smoothing import fill
 from ..numerics.starlet import WHITE, details
+from ..numerics.surface import low_surface
 
 KAPPA: Final = {"white": 1.0, "cubic": 1.2, "bilinear": 1.7, "half-pixel": 2.6}
 """sigma_eff over sigma_px for known processing."""
@@ -75,7 +75,8 @@ def _quiet_blocks(whole: F32, w6: F32, clear: Mask) -> tuple[list[tuple[int, int
     level = np.median(blocked(whole - surface.rows(0, whole.shape[0])), axis=1)
     scale = np.median(energy[seen]) if seen.any() else 1.0
     spread = np.median(np.abs(level[seen] - np.median(level[seen]))) if seen.any() else 1.0
-    rank = energy / max(float(scale), 1e-30) + np.maximum(level - np.quantile(level, 0.05), 0) / max(float(spread), 1e-30)
+    above = np.maximum(level - np.quantile(level, 0.05), 0)
+    rank = energy / max(float(scale), 1e-30) + above / max(float(spread), 1e-30)
     rank[~seen] = np.inf
     wanted = max(_MIN_BLOCKS, round(_QUIET_SHARE * rank.size))
     order = [int(i) for i in np.argsort(rank)[:wanted] if np.isfinite(rank[i])]

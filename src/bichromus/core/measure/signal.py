@@ -8,8 +8,8 @@ import numpy as np
 
 from ..model.measures import Signal, Surface
 from ..model.planes import F32, Mask
-from ..numerics.surface import low_surface
 from ..numerics.smoothing import fill, gaussian
+from ..numerics.surface import low_surface
 
 SMOOTH_PX: Final = 6.0
 _WHITE_AFTER: Final = 2 * np.sqrt(np.pi) * SMOOTH_PX

@@ -44,7 +44,7 @@ class Colour(_Frozen):
     limit_green: Share = 0.7
     limit_magenta: Share = 0.0
     saturation: Annotated[float, Field(ge=0, le=3)] = 1.0
-    star_colour: Share = 0.35
+    star_colour: Share = 0.15
 
 
 class Limits(_Frozen):

@@ -88,7 +88,7 @@ def _broadband(scene: Scene, rig: Rig, name: str, width: float, rate: float, sig
         total += scene.lines[line]
     glow = scene.continuum.get(name)
     if glow is None:
-        glow = sum(scene.continuum.values()) / np.float32(3)
+        glow = np.mean(list(scene.continuum.values()), axis=0, dtype=np.float32)
     per_unit = float(continuum_rate(rig, 22.0, WAVELENGTH_NM[name], width)) * scene.scale_arcsec**2
     return gaussian((np.float32(rate) * total + np.float32(per_unit) * glow).astype(np.float32), sigma)
 

@@ -56,11 +56,11 @@ class SceneRecipe:
 
     half_size_arcmin: tuple[float, float] = (24.0, 17.5)
     heart: tuple[float, float] = (-0.08, 0.04)
-    ha: float = 170.0
-    o3: float = 31.0
-    s2: float = 21.0
+    ha: float = 300.0
+    o3: float = 55.0
+    s2: float = 38.0
     filaments: float = 1.0
-    star_count: int = 3600
+    star_count: int = 3000
     brightest_mag: float = 7.4
 
 
@@ -85,50 +85,50 @@ def _structure(shape: tuple[int, int], scale: float, recipe: SceneRecipe,
     flat = recipe.half_size_arcmin[0] / recipe.half_size_arcmin[1]
     gy, gx = np.mgrid[0:height, 0:width].astype(np.float32)
     longest = 0.9 * unit
-    push = 0.075 * unit
-    wx, wy = (power_field(shape, 4.8, rng, longest) * push for _ in range(2))
-    fine_x, fine_y = (power_field(shape, 4.0, rng, longest / 3) * push * 0.30 for _ in range(2))
+    wx, wy = (power_field(shape, 5.0, rng, longest) * np.float32(0.06 * unit) for _ in range(2))
+    fine_x, fine_y = (power_field(shape, 4.2, rng, longest / 4) * np.float32(0.012 * unit) for _ in range(2))
 
     def warped(field: F32, more: float = 1.0) -> F32:
         return np.asarray(cv2.remap(field, gx + more * (wx + fine_x), gy + more * (wy + fine_y),
                                     cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101), np.float32)
 
-    ridged = _ridged(warped(power_field(shape, 3.6, rng, longest / 1.3)), 3.6)
-    threads = _ridged(warped(power_field(shape, 3.3, rng, longest / 3), 1.6), 4.2)
-    grain = warped(power_field(shape, 2.7, rng, longest / 6), 1.5)
-    smooth = warped(power_field(shape, 4.2, rng, longest))
-    u = (gx - width / 2 + 2.2 * wx) / unit
-    v = (gy - height / 2 + 2.2 * wy) / unit * flat
+    ridged = _ridged(warped(power_field(shape, 3.1, rng, longest / 1.5)), 4.0)
+    threads = _ridged(warped(power_field(shape, 2.9, rng, longest / 4)), 3.4)
+    grain = warped(power_field(shape, 2.5, rng, longest / 8))
+    smooth = warped(power_field(shape, 4.0, rng, longest))
+    u = (gx - width / 2 + 1.6 * wx) / unit
+    v = (gy - height / 2 + 1.6 * wy) / unit * flat
     radius = np.sqrt(u * u + v * v)
-    envelope = _smoothstep(1.12, 0.12, radius + 0.10 * smooth)
+    envelope = _smoothstep(1.18, 0.25, radius + 0.10 * smooth)
     hu, hv = u - recipe.heart[0], v - recipe.heart[1]
-    hollow = np.sqrt(hu * hu + (hv * 0.92) ** 2) + 0.055 * smooth
-    front = 0.40
-    cavity = _smoothstep(front * 0.15, front * 1.12, hollow)
-    body = 0.26 + recipe.filaments * (0.46 * ridged + 0.26 * threads + 0.035 * grain) + 0.15 * smooth
-    density = np.clip(body, 0, None) ** 2.2 * envelope * (0.07 + 0.93 * cavity)
-    rim = np.exp(-(((hollow - front * 1.03) / 0.085) ** 2)) * (0.55 + 0.9 * ridged)
-    density = density * (1 + 1.5 * rim)
-    halo = 0.035 * _smoothstep(1.25, 0.3, radius) * (1 + 0.35 * smooth)
+    hollow = np.sqrt(hu * hu + (hv * 0.92) ** 2) + 0.045 * smooth + 0.05 * (threads - 0.4)
+    front = 0.46
+    cavity = _smoothstep(front * 0.25, front * 1.08, hollow)
+    body = 0.30 + recipe.filaments * (0.42 * ridged + 0.30 * threads + 0.05 * grain) + 0.14 * smooth
+    density = np.clip(body, 0, None) ** 2.2 * envelope * (0.16 + 0.84 * cavity)
+    rim = np.exp(-(((hollow - front * 1.05) / 0.09) ** 2)) * (0.4 + 1.0 * ridged)
+    density = density * (1 + 1.3 * rim)
+    halo = 0.032 * _smoothstep(1.6, 0.3, radius) * np.clip(0.75 + 0.5 * smooth + 0.35 * ridged, 0.1, None)
     density = (density + halo) / np.quantile(density, 0.985)
-    lanes = _ridged(warped(power_field(shape, 4.0, rng, longest / 1.5), 1.3), 2.4)
-    knots = _smoothstep(0.35, 1.5, warped(power_field(shape, 3.4, rng, longest / 2.5), 1.2))
-    dust = 2.3 * _smoothstep(0.50, 1.02, lanes + 0.04 * grain) * _smoothstep(1.3, 0.35, radius) + 0.8 * knots * envelope
+    lanes = _ridged(warped(power_field(shape, 2.9, rng, longest / 1.3)), 2.4)
+    knots = _smoothstep(0.6, 1.7, warped(power_field(shape, 3.0, rng, longest / 2.5)))
+    dust = 1.5 * _smoothstep(0.66, 1.06, lanes + 0.06 * grain) * _smoothstep(1.3, 0.35, radius) + 0.9 * knots * envelope
     ionised = np.clip(hollow / front, 0, 3)
-    step = 0.02 * unit
-    blurred = cv2.GaussianBlur(density.astype(np.float32), (0, 0), step)
+    blurred = cv2.GaussianBlur(density.astype(np.float32), (0, 0), 0.02 * unit)
     edges = np.clip(density - blurred, 0, None) * _smoothstep(0.75, 1.5, ionised)
     return density.astype(np.float32), ionised.astype(np.float32), edges.astype(np.float32), dust.astype(np.float32)
 
 
 def _lines(density: F32, ionised: F32, edges: F32, dust: F32, recipe: SceneRecipe) -> dict[str, F32]:
-    inside = _smoothstep(1.35, 0.45, ionised)
-    ring = np.exp(-(((ionised - 0.86) / 0.28) ** 2))
-    hot = 0.13 * inside * (0.35 + 1.3 * np.sqrt(np.clip(density, 0, None)))
-    arc = np.exp(-(((ionised - 1.75) / 0.10) ** 2)) * 0.20 * density
-    o3 = (0.62 * hot * 4.6 + 0.34 * ring * density + arc) * np.exp(-1.6 * 0.62 * dust)
-    ha = density * (0.12 + 0.88 * _smoothstep(0.45, 1.15, ionised)) * (1.15 - 0.45 * _smoothstep(1.1, 2.6, ionised)) * np.exp(-0.62 * 1.05 * dust) + 0.05 * hot * 3
-    s2 = (density * (0.16 + 1.25 * _smoothstep(1.05, 2.5, ionised)) * _smoothstep(0.7, 1.3, ionised) + 0.8 * edges) * np.exp(-0.62 * dust)
+    """O3 inside, Ha between, S2 on the rims and fronts; the dust takes more of the bluer line."""
+    glow = _smoothstep(1.40, 0.30, ionised) * (0.22 + 1.1 * np.sqrt(np.clip(density, 0, None)))
+    ring = np.exp(-(((ionised - 0.88) / 0.26) ** 2)) * density
+    arc = np.exp(-(((ionised - 1.75) / 0.09) ** 2)) * density
+    o3 = (0.50 * glow + 0.45 * ring + 0.25 * arc) * np.exp(-1.0 * dust)
+    between = (0.16 + 0.84 * _smoothstep(0.45, 1.10, ionised)) * (1.15 - 0.55 * _smoothstep(1.1, 2.6, ionised))
+    ha = (density * between + 0.04 * glow) * np.exp(-0.65 * dust)
+    rims = density * (0.14 + 1.3 * _smoothstep(1.10, 2.4, ionised)) * _smoothstep(0.75, 1.25, ionised)
+    s2 = (rims + 1.1 * edges) * np.exp(-0.62 * dust)
     out = {}
     for name, plane, peak in (("Ha", ha, recipe.ha), ("O3", o3, recipe.o3), ("S2", s2, recipe.s2)):
         out[name] = (plane / np.quantile(plane, 0.985) * peak).astype(np.float32)

@@ -1,0 +1,5 @@
+"""Blend: the picture, its palettes, and how colour is weighed against clean."""
+
+from .step import BlendStep
+
+__all__ = ["BlendStep"]

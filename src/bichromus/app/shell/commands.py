@@ -1,0 +1,91 @@
+"""All that can be done, with its key: for shortcuts, the search and the sheet of keys."""
+
+from __future__ import annotations
+
+from functools import partial
+from typing import TYPE_CHECKING
+
+from PyQt6.QtGui import QKeySequence, QShortcut
+
+from ..steps.blend import BlendStep
+from ..steps.channels import ChannelsStep
+from ..steps.publish import PublishStep
+from .sheets import Command
+
+if TYPE_CHECKING:
+    from .window import Window
+
+MORE_KEYS = (("hold H O S", "Ha, O3 or S2 alone"), ("hold L R G B", "a broadband channel alone"),
+             ("wheel, drag", "zoom at the pointer, pan"), ("arrow keys", "move in the picture or a control"),
+             ("Tab", "to the next control"), ("Home", "a slider back to its default"))
+
+
+def make_commands(window: Window) -> list[Command]:
+    """The commands of a window; those with a key get a shortcut. Esc is handled first of all."""
+    blend, channels, publish = (window.step_named(i) for i in ("blend", "channels", "publish"))
+    assert isinstance(blend, BlendStep)
+    assert isinstance(channels, ChannelsStep)
+    assert isinstance(publish, PublishStep)
+
+    def has_picture() -> bool:
+        return window.session.recipe is not None
+
+    def blending(action: object, *values: float) -> None:
+        if has_picture():
+            action(*values)  # type: ignore[operator]
+
+    def write() -> None:
+        window.go("publish")
+        publish.publish()
+
+    def close() -> None:
+        window.close()
+
+    def want(what: str) -> None:
+        window.project_wanted.emit(what)
+
+    def next_origin(step: int) -> None:
+        ids = [i.id for i in channels.sheet.row.items]
+        if ids:
+            here = ids.index(channels.selected) if channels.selected in ids else 0
+            window.go("channels")
+            channels.show_origin(ids[(here + step) % len(ids)])
+
+    found = [Command(f"go-{s.id}", f"Go to {s.title}", str(n), partial(window.go, s.id), "step")
+             for n, s in enumerate(window.steps, 1)]
+    found += [
+        Command("fit", "Fit the picture", "F", window.canvas.fit, "view zoom"),
+        Command("one", "One to one, and back", "Z", window.canvas.one_to_one, "view zoom"),
+        Command("undo", "Undo", "Ctrl+Z", lambda: window.guarded(window.undo), "edit"),
+        Command("redo", "Redo", "Ctrl+Shift+Z", lambda: window.guarded(window.redo), "edit"),
+        Command("open", "Open stacks", "Ctrl+O", window.choose_files, "file"),
+        Command("publish", "Publish the picture", "Ctrl+E", write,
+                "file export write", has_picture),
+        Command("summary", "Copy the acquisition summary", "Ctrl+Shift+C", publish.copy_summary, "file", has_picture),
+        Command("cleaner", "Balance toward clean", "]", lambda: blending(blend.nudge, 0.02), "blend", has_picture),
+        Command("colour", "Balance toward colour", "[", lambda: blending(blend.nudge, -0.02), "blend", has_picture),
+        Command("auto", "Balance automatic, or by hand", "A", lambda: blending(
+            blend.set_auto, not window.session.state.settings.balance_auto), "blend", has_picture),
+        Command("next-palette", "Next palette", "P", lambda: blending(blend.step_palette, 1), "blend mapping",
+                has_picture),
+        Command("last-palette", "Previous palette", "Shift+P", lambda: blending(blend.step_palette, -1),
+                "blend mapping", has_picture),
+        Command("next-channel", "Next channel", "C", lambda: next_origin(1), "channels"),
+        Command("last-channel", "Previous channel", "Shift+C", lambda: next_origin(-1), "channels"),
+        Command("response", "Load or drop a sensor response", "", channels.choose_response, "channels extract"),
+        Command("why", "Why this advice", "W", window.show_why, "advice"),
+        Command("red", "Red light", "N", window.toggle_red, "theme night"),
+        Command("theme", "Next theme", "Shift+N", window.cycle_theme, "theme day dusk"),
+        Command("find", "Find a command", "Ctrl+K", window.search),
+        Command("keys", "All keys", "?", window.show_keys, "help"),
+        Command("new", "New project", "Ctrl+N", lambda: want("new"), "project"),
+        Command("project", "Open a project", "Ctrl+Shift+O", window.choose_project, "project"),
+        Command("demo", "Open the demo", "", lambda: want("demo"), "project"),
+        Command("rename", "Rename the project", "F2", window.head.rename, "project"),
+        Command("escape", "Put a sheet away, cancel a job", "Esc", window.escape),
+        Command("close", "Close the window", "Ctrl+W", close, "quit"),
+    ]
+    for command in found:
+        if command.key:
+            QShortcut(QKeySequence(command.key), window, command.run)
+    return found

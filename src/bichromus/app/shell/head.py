@@ -1,0 +1,115 @@
+"""The head: the project with its menu, the route, the search and the light."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import partial
+from pathlib import Path
+from typing import Protocol
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QHBoxLayout, QInputDialog, QMenu, QPushButton, QVBoxLayout, QWidget
+
+from ...workspace.places import Settings
+from ...workspace.session import Session
+from ..widgets.fold import button, label
+from .route import Route
+
+
+class Owner(Protocol):
+    """What the head needs of its window."""
+
+    session: Session
+    settings: Settings
+
+    def choose_files(self) -> None: ...
+    def choose_project(self) -> None: ...
+    def search(self) -> None: ...
+    def toggle_red(self) -> None: ...
+    def guarded(self, action: Callable[[], object]) -> None: ...
+
+
+class Head(QWidget):
+    """52 pixels."""
+
+    def __init__(self, owner: Owner) -> None:
+        super().__init__()
+        self._owner = owner
+        self.setFixedHeight(52)
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.name = QPushButton()
+        self.name.setProperty("role", "fold")
+        self.name.setStyleSheet("font-size: 15px;")
+        self.name.setToolTip("Projects: open, new, recent (Alt+P)")
+        self.name.setAccessibleName("project")
+        self.name.setShortcut("Alt+P")
+        self.name.clicked.connect(self.open_menu)
+        self.under = label("", "muted")
+        left = QVBoxLayout()
+        left.setSpacing(0)
+        left.setContentsMargins(14, 6, 0, 6)
+        left.addWidget(self.name)
+        left.addWidget(self.under)
+        left_box = QWidget()
+        left_box.setLayout(left)
+        left_box.setFixedWidth(260)
+        self.route = Route()
+        find = button("find  Ctrl+K", "Find a command by a part of its name (Ctrl+K)", "quiet")
+        find.clicked.connect(owner.search)
+        red = button("red  N", "Red light, for the telescope (N)", "quiet")
+        red.clicked.connect(owner.toggle_red)
+        right = QHBoxLayout()
+        right.setContentsMargins(0, 0, 10, 0)
+        right.addStretch(1)
+        right.addWidget(find)
+        right.addWidget(red)
+        right_box = QWidget()
+        right_box.setLayout(right)
+        right_box.setFixedWidth(260)
+        row = QHBoxLayout(self)
+        row.setContentsMargins(0, 0, 0, 0)
+        row.setSpacing(0)
+        row.addWidget(left_box)
+        row.addWidget(self.route, 1)
+        row.addWidget(right_box)
+
+    def show_project(self, name: str, under: str) -> None:
+        shown = self.name.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, 215)
+        self.name.setText(f"{shown}  ▾")
+        self.under.setText(under)
+
+    def menu(self) -> QMenu:
+        """The projects' menu, as it is now."""
+        owner = self._owner
+        menu = QMenu(self)
+        rows: list[tuple[str, Callable[[], object]]] = [
+            ("Open stacks…   Ctrl+O", owner.choose_files), ("Rename the project…", self.rename)]
+        for words, run in rows:
+            self._add(menu, words, run)
+        menu.addSeparator()
+        self._add(menu, "New project", lambda: self._want("new"))
+        self._add(menu, "Open a project…", owner.choose_project)
+        self._add(menu, "Open the demo", lambda: self._want("demo"))
+        recent = [p for p in owner.settings.recent() if p != owner.session.document.folder]
+        if recent:
+            menu.addSeparator()
+            for folder in recent:
+                self._add(menu, folder.stem, partial(self._want, folder), str(folder))
+        return menu
+
+    def _add(self, menu: QMenu, words: str, run: Callable[[], object], tip: str = "") -> None:
+        action = menu.addAction(words)
+        assert action is not None
+        action.setToolTip(tip)
+        action.triggered.connect(lambda _checked: run())
+
+    def _want(self, what: str | Path) -> None:
+        self._owner.project_wanted.emit(what)  # type: ignore[attr-defined]
+
+    def open_menu(self) -> None:
+        self.menu().popup(self.mapToGlobal(self.name.geometry().bottomLeft()))
+
+    def rename(self) -> None:
+        name, good = QInputDialog.getText(self, "Rename the project", "Name", text=self._owner.session.state.name)
+        if good:
+            self._owner.guarded(lambda: self._owner.session.rename(name))

@@ -1,0 +1,102 @@
+"""Starting the window, and changing from project to project."""
+
+from __future__ import annotations
+
+import signal
+import sys
+from pathlib import Path
+
+from PyQt6.QtCore import QObject, QTimer
+from PyQt6.QtGui import QGuiApplication
+from PyQt6.QtWidgets import QApplication
+
+from ..core.model.errors import BichromusError, ProjectError
+from ..workspace.places import Settings, demo_project, new_project
+from ..workspace.session import Session
+from .shell.window import Window
+from .theme.look import LOOK, load_fonts
+
+
+class Application(QObject):
+    """Holds the one window; opens another project in its place."""
+
+    def __init__(self, settings: Settings | None = None) -> None:
+        super().__init__()
+        self.settings = settings or Settings()
+        self.window: Window | None = None
+
+    def open(self, what: Path | str) -> Window:
+        """Open a project folder, or one of ``new``, ``demo``, ``last``. Raises ProjectError and keeps what is open."""
+        demo = what == "demo"
+        if demo:
+            folder = demo_project()
+        elif what == "new":
+            folder = new_project()
+        elif what == "last":
+            folder = next(iter(self.settings.recent()), None) or new_project()
+        else:
+            folder = Path(what)
+            if not folder.exists() or (folder.is_dir() and any(folder.iterdir())
+                                       and not (folder / "project.db").exists()):
+                raise ProjectError("This is not a project", why="there is no project in it" if folder.exists() else
+                                   "there is no such folder", do="Choose a folder that this program made", file=folder)
+        if self.window is not None and self.window.session.document.folder == folder.absolute():
+            return self.window
+        return self._show(Session(folder, "New project" if what in ("new", "last") else None), demo)
+
+    def _show(self, session: Session, demo: bool) -> Window:
+        old = self.window
+        self.window = window = Window(session, self.settings)
+        window.project_wanted.connect(self._wanted)
+        if old is not None:
+            window.restoreGeometry(old.saveGeometry())
+        window.show()
+        if old is not None:
+            old.close()
+            old.deleteLater()
+        self.settings.add_recent(session.document.folder)
+        session.begin()
+        if demo and not session.state.sources:
+            session.open_demo()
+        return window
+
+    def _wanted(self, what: object) -> None:
+        try:
+            self.open(what if isinstance(what, Path) else str(what))
+        except BichromusError as error:
+            if self.window is not None:
+                self.window.show_trouble([error])
+
+
+def make_application() -> QApplication:
+    """The Qt application with its fonts and look."""
+    found = QApplication.instance()
+    app = found if isinstance(found, QApplication) else QApplication(sys.argv[:1])
+    app.setApplicationName("Bichromus")
+    app.setDesktopFileName("bichromus")
+    QGuiApplication.setQuitOnLastWindowClosed(True)
+    load_fonts()
+    return app
+
+
+def start(project: str | None, demo: bool) -> int:
+    """Open the window and run until it is closed; the exit code."""
+    app = make_application()
+    application = Application()
+    LOOK.use(str(application.settings.get("theme", "dusk")))
+    try:
+        application.open("demo" if demo else Path(project) if project else "last")
+    except BichromusError as error:
+        print(f"bichromus: {error.sentence()}", file=sys.stderr)
+        if project or demo:
+            return 2
+        window = application.open("new")
+        window.show_trouble([error])
+    signal.signal(signal.SIGINT, lambda *_: app.quit())
+    wake = QTimer()
+    wake.start(300)  # lets Python see the interrupt
+    wake.timeout.connect(lambda: None)
+    code = app.exec()
+    if application.window is not None:
+        application.window.close()
+    return code

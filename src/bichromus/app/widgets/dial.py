@@ -1,0 +1,147 @@
+"""The balance dial: colour on one side, clean on the other, the suggested place marked."""
+
+from __future__ import annotations
+
+import math
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QColor, QFont, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from ..theme.look import LOOK, font
+from .slider import SETTLE_MS
+
+_HALF_ANGLE = math.radians(35)
+
+
+class BalanceDial(QWidget):
+    """0 (colour) to 1 (clean) on a flat arc. ``moved`` while it goes, ``settled`` at the end of a gesture."""
+
+    moved = pyqtSignal(float)
+    settled = pyqtSignal(float)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._value = 0.0
+        self._suggested: float | None = None
+        self._dragging = False
+        self._pause = QTimer(self)
+        self._pause.setSingleShot(True)
+        self._pause.setInterval(SETTLE_MS)
+        self._pause.timeout.connect(lambda: self.settled.emit(self._value))
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setAccessibleName("balance")
+        self.setToolTip("Balance: 0 makes every channel equally loud and keeps all colour,\n"
+                        "1 lets no channel bring more noise than the quietest. Keys [ and ].")
+        LOOK.changed.connect(self.update)
+
+    def sizeHint(self) -> QSize:
+        return QSize(240, 88)
+
+    @property
+    def value(self) -> float:
+        return self._value
+
+    def set_value(self, value: float, suggested: float | None) -> None:
+        """Show a balance and the suggested one, without telling anybody."""
+        if not self._dragging and value != self._value:
+            self._pause.stop()
+            self._value = value
+        self._suggested = suggested
+        self.update()
+
+    def _arc(self) -> tuple[QPointF, float]:
+        width = self.width() - 24.0
+        radius = width / 2 / math.sin(_HALF_ANGLE)
+        return QPointF(self.width() / 2, 24 + radius), radius
+
+    def _point(self, share: float, out: float = 0.0) -> QPointF:
+        centre, radius = self._arc()
+        angle = -_HALF_ANGLE + 2 * _HALF_ANGLE * share
+        return QPointF(centre.x() + (radius + out) * math.sin(angle), centre.y() - (radius + out) * math.cos(angle))
+
+    def _path(self, end: float) -> QPainterPath:
+        path = QPainterPath(self._point(0))
+        for k in range(1, 41):
+            path.lineTo(self._point(end * k / 40))
+        return path
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        t = LOOK.theme
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(QPen(QColor(t.line), 3))
+        painter.drawPath(self._path(1))
+        painter.setPen(QPen(QColor(t.text), 3))
+        painter.drawPath(self._path(max(self._value, 1e-3)))
+        if self._suggested is not None:
+            self._mark(painter, self._suggested)
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(t.strong))
+        painter.drawEllipse(self._point(self._value), 8 if self.hasFocus() else 7, 8 if self.hasFocus() else 7)
+        painter.setFont(font(9.3))
+        painter.setPen(QColor(t.muted))
+        foot = QRectF(0, self.height() - 22, self.width(), 20)
+        painter.drawText(foot, Qt.AlignmentFlag.AlignLeft, "colour")
+        painter.drawText(foot, Qt.AlignmentFlag.AlignRight, "clean")
+        painter.setFont(font(11.5, QFont.Weight.DemiBold))
+        painter.setPen(QColor(t.strong))
+        painter.drawText(foot, Qt.AlignmentFlag.AlignHCenter, f"{self._value:.2f}")
+
+    def _mark(self, painter: QPainter, share: float) -> None:
+        t = LOOK.theme
+        near = abs(share - self._value) < 0.02
+        colour = QColor(t.muted if near else t.accent)
+        painter.setPen(QPen(colour, 2))
+        painter.drawLine(self._point(share, 6), self._point(share, 14))
+        if near:
+            return
+        painter.setFont(font(9))
+        place = self._point(share, 22)
+        left = min(max(place.x() - 60, 0), self.width() - 120)
+        painter.drawText(QRectF(left, max(place.y() - 14, 0), 120, 16), Qt.AlignmentFlag.AlignHCenter,
+                         f"suggested {share:.2f}")
+
+    def _take(self, x: float) -> None:
+        centre, radius = self._arc()
+        share = (math.asin(min(max((x - centre.x()) / radius, -1), 1)) + _HALF_ANGLE) / (2 * _HALF_ANGLE)
+        self.go(share)
+
+    def go(self, value: float) -> None:
+        """Move to a balance and tell it."""
+        value = round(min(max(value, 0.0), 1.0), 2)
+        if value != self._value:
+            self._value = value
+            self.update()
+            self.moved.emit(value)
+
+    def nudge(self, step: float) -> None:
+        """Move by a step; a pause ends the gesture."""
+        self.go(self._value + step)
+        self._pause.start()
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        if event is not None and event.button() == Qt.MouseButton.LeftButton:
+            self._dragging = True
+            self._take(event.position().x())
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        if event is not None and self._dragging:
+            self._take(event.position().x())
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        if self._dragging:
+            self._dragging = False
+            self.settled.emit(self._value)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is None:
+            return
+        steps = {Qt.Key.Key_Right: 0.02, Qt.Key.Key_Up: 0.02, Qt.Key.Key_Left: -0.02, Qt.Key.Key_Down: -0.02}
+        key = Qt.Key(event.key())
+        if key not in steps:
+            super().keyPressEvent(event)
+            return
+        self.nudge(steps[key])

@@ -1,0 +1,97 @@
+"""A fold of the inspector: a heading with its one-line result, and what is under it."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLabel, QPushButton, QSizePolicy, QVBoxLayout, QWidget
+
+
+def label(text: str = "", role: str | None = None, wrap: bool = False) -> QLabel:
+    """A label in one of the roles of the style sheet."""
+    made = QLabel(text)
+    if role:
+        made.setProperty("role", role)
+    made.setWordWrap(wrap)
+    return made
+
+
+def button(text: str, tip: str, role: str | None = None) -> QPushButton:
+    """A button with its tooltip and accessible name."""
+    made = QPushButton(text)
+    made.setToolTip(tip)
+    made.setAccessibleName(text)
+    made.setCursor(Qt.CursorShape.PointingHandCursor)
+    if role:
+        made.setProperty("role", role)
+    return made
+
+
+class Fold(QFrame):
+    """Heading to the left, note to the right; a click on the heading opens and closes it."""
+
+    def __init__(self, title: str, opened: bool = True) -> None:
+        super().__init__()
+        self._head = button(title, f"Open or close {title}", "fold")
+        self.note = label("", "muted")
+        self.note.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        top = QHBoxLayout()
+        top.setContentsMargins(0, 0, 0, 0)
+        top.addWidget(self._head)
+        top.addStretch(1)
+        top.addWidget(self.note)
+        self._body = QWidget()
+        self.body = QVBoxLayout(self._body)
+        self.body.setContentsMargins(0, 6, 0, 0)
+        self.body.setSpacing(2)
+        whole = QVBoxLayout(self)
+        whole.setContentsMargins(16, 8, 14, 8)
+        whole.setSpacing(0)
+        whole.addLayout(top)
+        whole.addWidget(self._body)
+        self._body.setVisible(opened)
+        self._head.clicked.connect(lambda: self._body.setVisible(not self._body.isVisible()))
+
+    def add(self, widget: QWidget) -> None:
+        self.body.addWidget(widget)
+
+    def set_title(self, title: str) -> None:
+        self._head.setText(title)
+        self._head.setAccessibleName(title)
+
+    def set_note(self, text: str) -> None:
+        self.note.setText(text)
+
+
+class Figures(QWidget):
+    """Rows of a name, an optional remark and a figure to the right."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._grid = QGridLayout(self)
+        self._grid.setContentsMargins(0, 0, 0, 0)
+        self._grid.setVerticalSpacing(3)
+        self._grid.setColumnStretch(1, 1)
+
+    def show_rows(self, rows: list[tuple[str, str, str, str]]) -> None:
+        """Each row: name, remark, figure, tooltip."""
+        while (item := self._grid.takeAt(0)) is not None:
+            widget = item.widget()
+            if widget is not None:
+                widget.hide()
+                widget.deleteLater()
+        for number, (name, remark, figure, tip) in enumerate(rows):
+            parts = (label(name), label(remark, "muted"), label(figure, "figure"))
+            parts[1].setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+            for column, part in enumerate(parts):
+                part.setToolTip(tip)
+                if column:
+                    part.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+                self._grid.addWidget(part, number, column)
+
+
+def rule() -> QFrame:
+    """The line between two folds."""
+    line = QFrame()
+    line.setFixedHeight(1)
+    line.setObjectName("rule")
+    return line

@@ -1,0 +1,48 @@
+"""Painting helpers shared by the hand-drawn controls."""
+
+from __future__ import annotations
+
+import numpy as np
+from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtGui import QBrush, QColor, QImage, QPainter, QPen
+
+from ..theme.look import HATCHED, LOOK, THIN, tag_colour
+
+
+def draw_tag(painter: QPainter, rect: QRectF, channel: str) -> None:
+    """The upright bar of a channel: its colour, hatched for S2, thin for R, G and B."""
+    colour = tag_colour(channel)
+    box = QRectF(rect)
+    if channel in THIN:
+        box.setWidth(max(2.0, rect.width() / 2))
+    painter.save()
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(colour)
+    painter.drawRoundedRect(box, 1.5, 1.5)
+    if channel in HATCHED:
+        painter.setClipRect(box)
+        painter.setPen(QPen(QColor(LOOK.theme.panel), 1.6))
+        y = box.top() - box.width()
+        while y < box.bottom() + box.width():
+            painter.drawLine(box.bottomLeft().x().__int__() - 1, int(y + box.width()), int(box.right()) + 1, int(y))
+            y += 5
+    painter.restore()
+
+
+def image_of(pixels: np.ndarray) -> QImage:
+    """A QImage that owns its bytes, from (H, W, 3) uint8; red only where the theme asks for it."""
+    if LOOK.theme.red_only:
+        weights = np.array([54, 183, 19], np.uint16)
+        grey = ((pixels * weights).sum(2) >> 8).astype(np.uint8)
+        shown = np.zeros_like(pixels)
+        shown[..., 0] = grey
+        pixels = shown
+    pixels = np.ascontiguousarray(pixels)
+    height, width, _ = pixels.shape
+    return QImage(pixels.tobytes(), width, height, 3 * width, QImage.Format.Format_RGB888).copy()
+
+
+def fill_rect(painter: QPainter, rect: QRectF, colour: str | QColor, radius: float = 0.0) -> None:
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(QBrush(QColor(colour)))
+    painter.drawRoundedRect(rect, radius, radius)

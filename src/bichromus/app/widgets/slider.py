@@ -1,0 +1,136 @@
+"""One value: its name, a thin line with a knob, its figure."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Final
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from ..theme.look import LOOK, font
+
+SETTLE_MS: Final = 350
+"""A pause of this length ends a gesture of keys or wheel, so that it is one entry of the history."""
+
+
+class ValueSlider(QWidget):
+    """``moved`` while it goes, ``settled`` once at the end of a gesture. Double click: the default.
+
+    Arrow keys step, Page keys step ten times, Home goes to the default.
+    """
+
+    moved = pyqtSignal(float)
+    settled = pyqtSignal(float)
+
+    def __init__(self, name: str, low: float, high: float, default: float, tip: str, step: float = 0.01,
+                 text: Callable[[float], str] | None = None) -> None:
+        super().__init__()
+        self.name, self.low, self.high, self.default, self.step = name, low, high, default, step
+        self._text = text or (lambda v: f"{v:.2f}")
+        self._value = default
+        self._dragging = False
+        self._pause = QTimer(self)
+        self._pause.setSingleShot(True)
+        self._pause.setInterval(SETTLE_MS)
+        self._pause.timeout.connect(lambda: self.settled.emit(self._value))
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setAccessibleName(name)
+        self.setToolTip(f"{tip}\nArrow keys step, Home or a double click brings back {self._text(default)}.")
+        LOOK.changed.connect(self.update)
+
+    def sizeHint(self) -> QSize:
+        return QSize(240, 24)
+
+    @property
+    def value(self) -> float:
+        return self._value
+
+    def set_value(self, value: float) -> None:
+        """Show a value without telling anybody; ignored while the person drags."""
+        if not self._dragging and value != self._value:
+            self._pause.stop()
+            self._value = value
+            self.update()
+
+    def _rail(self) -> tuple[float, float]:
+        return 96.0, self.width() - 56.0
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        t = LOOK.theme
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        painter.setFont(font())
+        enabled = self.isEnabled()
+        painter.setPen(QColor(t.strong if self.hasFocus() else t.text if enabled else t.faint))
+        box = QRectF(0, 0, 96, self.height())
+        painter.drawText(box, Qt.AlignmentFlag.AlignVCenter, self.name)
+        painter.setPen(QColor(t.strong if enabled else t.faint))
+        painter.drawText(QRectF(0, 0, self.width(), self.height()),
+                         Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self._text(self._value))
+        left, right = self._rail()
+        y = self.height() / 2
+        share = (self._value - self.low) / (self.high - self.low)
+        x = left + min(max(share, 0), 1) * (right - left)
+        painter.setPen(QPen(QColor(t.line), 2))
+        painter.drawLine(QPointF(left, y), QPointF(right, y))
+        painter.setPen(QPen(QColor(t.muted if enabled else t.line), 2))
+        painter.drawLine(QPointF(left, y), QPointF(x, y))
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(t.strong if enabled else t.faint))
+        painter.drawEllipse(QPointF(x, y), 5.5 if self.hasFocus() else 4.5, 5.5 if self.hasFocus() else 4.5)
+
+    def _take(self, x: float) -> None:
+        left, right = self._rail()
+        share = min(max((x - left) / max(right - left, 1), 0), 1)
+        self._go(self.low + share * (self.high - self.low))
+
+    def _go(self, value: float) -> None:
+        value = min(max(round(value / self.step) * self.step, self.low), self.high)
+        if value != self._value:
+            self._value = round(value, 6)
+            self.update()
+            self.moved.emit(self._value)
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        if event is not None and event.button() == Qt.MouseButton.LeftButton:
+            self._dragging = True
+            self._take(event.position().x())
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        if event is not None and self._dragging:
+            self._take(event.position().x())
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        if self._dragging:
+            self._dragging = False
+            self.settled.emit(self._value)
+
+    def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
+        self._dragging = False
+        self._go(self.default)
+        self.settled.emit(self._value)
+
+    def wheelEvent(self, event: QWheelEvent | None) -> None:
+        if event is None or not self.hasFocus():
+            super().wheelEvent(event)
+            return
+        self._go(self._value + self.step * (1 if event.angleDelta().y() > 0 else -1))
+        self._pause.start()
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is None:
+            return
+        steps = {Qt.Key.Key_Right: 1, Qt.Key.Key_Up: 1, Qt.Key.Key_Left: -1, Qt.Key.Key_Down: -1,
+                 Qt.Key.Key_PageUp: 10, Qt.Key.Key_PageDown: -10}
+        key = Qt.Key(event.key())
+        if key in steps:
+            self._go(self._value + self.step * steps[key])
+        elif key == Qt.Key.Key_Home:
+            self._go(self.default)
+        else:
+            super().keyPressEvent(event)
+            return
+        self._pause.start()

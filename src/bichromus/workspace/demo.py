@@ -1,0 +1,35 @@
+"""The demo project: its stacks simulated on first use, then opened like any others."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from ..core.model.errors import InputError
+from ..core.model.progress import SILENT, Progress
+from ..core.simulate.demo import TARGET_NAME
+from .document import Document
+from .places import demo_project, make_demo
+from .prepare import inspect
+
+
+def open_demo(document: Document, progress: Progress = SILENT) -> list[InputError]:
+    """Add the demo's stacks to the project in one command; what could not be used comes back."""
+    paths = make_demo(progress.part(0, 0.8))
+    found, errors = inspect(document.store, paths, document.state.sources, progress.part(0.8, 1))
+    if found:
+        sources = (*document.state.sources, *found)
+        document.do("open the demo", document.state.model_copy(update={"sources": sources, "name": TARGET_NAME}))
+    return errors
+
+
+def prepare_demo(progress: Progress = SILENT) -> Path:
+    """Make the demo project without a window; its folder."""
+    folder = demo_project()
+    make_demo(progress.part(0, 0.8))
+    document = Document(folder, TARGET_NAME)
+    try:
+        if not document.state.sources:
+            open_demo(document, progress.part(0.8, 1))
+    finally:
+        document.close()
+    return folder
