@@ -23,4 +23,4 @@ class ChoiceBox(QComboBox):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(QColor(LOOK.theme.muted), 1.6))
         x, y = self.width() - 14.0, self.height() / 2
-        painter.drawPolyline([QPointF(x - 4, y - 2), QPointF(x, y + 2), QPointF(x + 4, y - 2)])
+        painter.drawPolyline(QPointF(x - 4, y - 2), QPointF(x, y + 2), QPointF(x + 4, y - 2))

@@ -73,7 +73,7 @@ def extract_lines(stacks: Sequence[ColourStack], response: Response, progress: P
         raise UnsupportedData("There is nothing to extract from", do="Give at least one colour stack")
     for stack in stacks:
         _check(stack)
-    check_same_shape({s.picture.label: s.picture for s in stacks})
+    check_same_shape((s.picture.label, s.picture) for s in stacks)
     matrices = [_matrix(s, response) for s in stacks]
     singles = [_single(s, a, progress.part(i / len(stacks) * 0.8, (i + 1) / len(stacks) * 0.8))
                for i, (s, a) in enumerate(zip(stacks, matrices, strict=True))]

@@ -1,4 +1,4 @@
-"""astropy's FITS, imported without its remarks on folders of its own settings."""
+"""astropy's FITS, without its remarks on the terminal: what is wrong with a file is said by our own errors."""
 
 from __future__ import annotations
 
@@ -7,5 +7,8 @@ import warnings
 with warnings.catch_warnings():
     warnings.simplefilter("ignore")
     from astropy.io import fits
+    from astropy.utils.exceptions import AstropyUserWarning
+
+warnings.filterwarnings("ignore", category=AstropyUserWarning, module="astropy")
 
 __all__ = ["fits"]

@@ -19,7 +19,7 @@ _DAMAGED = "Copy the file again from where it came"
 def read_fits(path: Path) -> tuple[np.ndarray, Header]:
     """Data as stored (integers with BZERO and BSCALE applied) and the header of the first picture in the file."""
     try:
-        with fits.open(path, memmap=False, lazy_load_hdus=True, ignore_missing_simple=False) as hdus:
+        with open(path, "rb") as handle, fits.open(handle, memmap=False, lazy_load_hdus=True) as hdus:
             hdu = _first_picture(hdus, path)
             _check_length(hdu, path)
             data = np.asarray(hdu.data)

@@ -19,6 +19,7 @@ KAPPA: Final = {"white": 1.0, "cubic": 1.2, "bilinear": 1.7, "half-pixel": 2.6}
 _BLOCK: Final = 32
 _QUIET_SHARE: Final = 0.12
 _MIN_BLOCKS: Final = 8
+_MAX_RATIO: Final = 5.0  # no usual processing smooths noise more; what does is nebula
 
 
 def measure_noise(plane: F32, processing: str | None = None, halves: tuple[F32, F32] | None = None,
@@ -48,8 +49,9 @@ def measure_noise(plane: F32, processing: str | None = None, halves: tuple[F32, 
         return Noise(sigma_px, sigma_px * KAPPA[processing], "kappa", len(blocks))
     ratio = sigma[1] / sigma[0] if sigma[0] > 0 else 1.0
     excess = (sigma[2] / max(sigma[1], 1e-30)) / (1 + 0.135 * (ratio - 1))
-    if excess > 1.3 or len(blocks) < _MIN_BLOCKS or warned:
-        why = "nebula reaches everywhere" if excess > 1.3 else "hardly any quiet sky is left"
+    nebulous = excess > 1.3 or ratio**1.27 > _MAX_RATIO
+    if nebulous or len(blocks) < _MIN_BLOCKS or warned:
+        why = "nebula reaches everywhere" if nebulous else "hardly any quiet sky is left"
         warnings.append(f"Large-scale noise cannot be told from nebula ({why}): "
                         "the pixel noise is used instead.")
         return Noise(sigma_px, None, None, len(blocks), tuple(warnings))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -38,7 +38,7 @@ def measure_channels(pictures: Mapping[str, Picture], progress: Progress = SILEN
 
     Keys are channel names. Raises ShapeMismatch when the planes differ in size.
     """
-    check_same_shape(pictures)
+    check_same_shape(pictures.items())
     firsts: dict[str, _First] = {}
     for number, (name, picture) in enumerate(pictures.items()):
         progress.step(number / len(pictures) * 0.6, f"measuring {name}".strip())
@@ -55,9 +55,9 @@ def measure_channels(pictures: Mapping[str, Picture], progress: Progress = SILEN
                            surfaces[name]) for name, first in firsts.items()}
 
 
-def check_same_shape(pictures: Mapping[str, Picture]) -> None:
-    """Raises ShapeMismatch when planes differ in size."""
-    items = list(pictures.items())
+def check_same_shape(pictures: Iterable[tuple[str, Picture]]) -> None:
+    """Raises ShapeMismatch when named planes differ in size."""
+    items = list(pictures)
     for name, picture in items[1:]:
         if picture.shape != items[0][1].shape:
             first, here = items[0][1].shape, picture.shape

@@ -16,7 +16,7 @@ from ..model.planes import F32, Header
 from ..model.progress import SILENT, Progress
 from ..model.rig import FILTERS, RIGS, SITES, Rig
 from .camera import Response, Sky, colour_stack, line_rate, mono_stack
-from .scene import Scene, make_scene
+from .scene import Scene, SceneRecipe, make_scene
 
 TARGET: Final = "DEMO 12"
 TARGET_NAME: Final = "Weaverbird Nebula"
@@ -82,14 +82,21 @@ def stack_header(rig: Rig, station: str, band: str, subs: int, sub_s: float, sca
                   history=("Simulated by Bichromus from a fixed seed",), wcs=wcs)
 
 
+def demo_scene(shape: tuple[int, int] = SHAPE) -> Scene:
+    """The demo's sky; on a smaller grid the nebula shrinks with it, the stars keep their width."""
+    shrink = shape[1] / SHAPE[1]
+    half = SceneRecipe().half_size_arcmin
+    return make_scene(shape, SCALE_ARCSEC, SEED, SceneRecipe(half_size_arcmin=(half[0] * shrink, half[1] * shrink)))
+
+
 def write_demo(folder: Path, shape: tuple[int, int] = SHAPE, progress: Progress = SILENT,
                overwrite: bool = True) -> list[Path]:
     """Write the demo's stacks and ``truth/`` (lines in rayleigh, truth.json) into ``folder``; their paths."""
     folder.mkdir(exist_ok=True)
     (folder / "truth").mkdir(exist_ok=True)
     progress.step(0.0, "imagining the nebula")
-    scale = SCALE_ARCSEC * SHAPE[1] / shape[1]
-    scene = make_scene(shape, scale, SEED)
+    scale = SCALE_ARCSEC
+    scene = demo_scene(shape)
     table = load_response("generic").table
     paths = []
     for number, stack in enumerate(STACKS):

@@ -1,0 +1,157 @@
+"""Lines out of colour stacks: leaks, noise, scale, refusals. Truth from the simulator."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+from conftest import stack_of
+
+from bichromus.core.extract import ColourStack, Response, extract_lines, load_response
+from bichromus.core.extract.scale import line_scale
+from bichromus.core.extract.unmix import apply_unmixing, unmixing
+from bichromus.core.model.errors import NotEnoughData, NotLinear, ResponseError, ShapeMismatch, UnsupportedData
+from bichromus.core.model.planes import Header, Picture
+from bichromus.core.simulate.scene import Scene
+
+GENERIC = load_response("generic")
+
+
+def shifted(share: float) -> Response:
+    """The generic response with every leak term changed by ``share``."""
+    table = {p: dict(row) for p, row in GENERIC.table.items()}
+    for line, main in (("Ha", ("R",)), ("O3", ("G", "B")), ("S2", ("R",))):
+        for plane in "RGB":
+            if plane not in main:
+                table[plane][line] *= 1 + share
+    return Response("shifted", table)
+
+
+def pure(scene: Scene, lines: tuple[str, ...]) -> np.ndarray:
+    """A noise-free colour stack of the scene's nebula."""
+    return np.stack([sum(np.float32(GENERIC.table[p][n]) * scene.lines[n] for n in lines) for p in "RGB"])
+
+
+def leak(found: np.ndarray, own: np.ndarray, other: np.ndarray) -> float:
+    """How much of ``other`` stands in what should be ``own`` alone, by regression on both."""
+    design = np.stack([own.ravel(), other.ravel(), np.ones(own.size)], 1)
+    return float(np.linalg.lstsq(design, found.ravel(), rcond=None)[0][1])
+
+
+@pytest.mark.parametrize(("share", "limit"), [(0.0, 0.003), (0.2, 0.02), (-0.2, 0.02)])
+def test_what_one_line_leaves_in_another(scene: Scene, share: float, limit: float) -> None:
+    for lines in (("Ha", "O3"), ("O3", "S2")):
+        stack = pure(scene, lines)
+        weights = unmixing(shifted(share).matrix(lines), np.array([1.0, 0.8, 0.9])).weights
+        found = apply_unmixing(stack, weights)
+        for i, j in ((0, 1), (1, 0)):
+            assert abs(leak(found[i], scene.lines[lines[i]], scene.lines[lines[j]])) <= limit
+        if share == 0:
+            for i, name in enumerate(lines):
+                np.testing.assert_allclose(found[i], scene.lines[name], rtol=0.005, atol=1e-3)
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_generalised_least_squares_is_never_noisier_than_plain_least_squares(seed: int) -> None:
+    rng = np.random.default_rng(seed)
+    sigma = rng.uniform(0.3, 3, 3)
+    matrix = GENERIC.matrix(("Ha", "O3"))
+    plain = np.linalg.pinv(matrix)
+    best = unmixing(matrix, sigma)
+    np.testing.assert_allclose(best.weights @ matrix, np.eye(2), atol=1e-12)
+    np.testing.assert_allclose(plain @ matrix, np.eye(2), atol=1e-12)
+    assert (best.sigma <= np.sqrt((plain**2 * sigma**2).sum(1)) + 1e-12).all()
+
+
+def colour(scene: Scene, band: str, seed: int, transparency: float = 1.0, subs: int = 60) -> ColourStack:
+    data = stack_of(scene, "Balcony", band, subs, seed, transparency=transparency)
+    header = Header(debayer="bilinear", saturation=1.0, total_s=subs * 300.0)
+    return ColourStack(Picture(data, header), tuple(band.split("+")))
+
+
+@pytest.fixture(scope="module")
+def pair(scene: Scene) -> tuple[ColourStack, ColourStack]:
+    return colour(scene, "Ha+O3", 1), colour(scene, "O3+S2", 2, 0.8)
+
+
+def test_two_stacks_give_one_better_o3(scene: Scene, pair: tuple[ColourStack, ColourStack]) -> None:
+    both = extract_lines(pair, GENERIC)
+    alone = [extract_lines([s], GENERIC).lines["O3"] for s in pair]
+    assert list(both.lines) == ["Ha", "O3", "S2"]
+    assert both.o3_scale == pytest.approx(0.8, rel=0.015)
+    first, second = (1 / a.sigma_eff for a in alone)
+    together = 1 / both.lines["O3"].sigma_eff
+    assert together >= 0.98 * np.hypot(first, second * 0.8)
+    assert both.lines["O3"].snr_gain > 1.2
+    rest = both.lines["O3"].plane - np.median(both.lines["O3"].plane)
+    # the nebula of the merged map is the truth's: slope of the smooth parts
+    truth = scene.lines["O3"]
+    strong = truth > np.quantile(truth, 0.9)
+    ratio = np.median(rest[strong] / truth[strong])
+    single = alone[0].plane - np.median(alone[0].plane)
+    assert ratio == pytest.approx(np.median(single[strong] / truth[strong]), rel=0.02)
+
+
+def test_the_scale_refuses_where_there_is_too_little_in_common(scene: Scene) -> None:
+    rng = np.random.default_rng(3)
+    noise = [rng.standard_normal(scene.shape, dtype=np.float32) for _ in range(2)]
+    none = np.zeros(scene.shape, bool)
+    with pytest.raises(NotEnoughData, match="too little nebula"):
+        line_scale(noise[0], noise[1], none, (1.0, 1.0))
+    with pytest.raises(NotEnoughData, match=r"correlation|too little"):
+        line_scale(scene.lines["Ha"] * 9 + noise[0], scene.lines["S2"][::-1] * 90 + noise[1], none, (1.0, 1.0))
+
+
+def test_a_second_stack_that_shows_something_else_is_left_out_with_a_warning(
+        scene: Scene, pair: tuple[ColourStack, ColourStack]) -> None:
+    other = replace(pair[1], picture=replace(pair[1].picture, data=pair[1].picture.data[:, ::-1].copy()))
+    found = extract_lines([pair[0], other], GENERIC)
+    assert found.o3_scale is None
+    assert found.lines["O3"].stacks == (0,)
+    assert any("left out" in w for w in found.warnings)
+
+
+def test_what_cannot_be_extracted_is_refused_with_the_reason(scene: Scene, pair: tuple[ColourStack, ...]) -> None:
+    good = pair[0].picture
+    stretched = np.arcsinh(2000 * np.clip(good.data - np.quantile(good.data, 0.02), 0, None)) / np.arcsinh(2000)
+    cases = [
+        (replace(good, data=stretched.astype(np.float32)), NotLinear, "already stretched"),
+        (replace(good, data=good.data[0], header=replace(good.header, bayer="RGGB")), UnsupportedData, "mosaic"),
+        (replace(good, data=good.data[0]), UnsupportedData, "one plane only"),
+        (replace(good, data=np.full_like(good.data, 0.5)), UnsupportedData, "no noise"),
+    ]
+    for picture, kind, words in cases:
+        with pytest.raises(kind, match=words):
+            extract_lines([ColourStack(picture, ("Ha", "O3"))], GENERIC)
+    with pytest.raises(ShapeMismatch):
+        extract_lines([pair[0], ColourStack(replace(good, data=good.data[:, 2:].copy()), ("O3", "S2"))], GENERIC)
+    with pytest.raises(ResponseError, match="cannot separate"):
+        GENERIC.matrix(("Ha", "S2"))
+    with pytest.raises(UnsupportedData):
+        extract_lines([], GENERIC)
+
+
+@pytest.mark.parametrize(("text", "words"), [
+    ("", "header or a row"), ("plane,Ha\nR,1\nG,1\n", "header or a row"),
+    ("plane,Ha,x\nR,1,2\nG,1,2\nB,1,2\n", "No channel is called"), ("plane,Ha,R\nR,1,2\nG,1,2\nB,1,2\n", "not lines"),
+    ("plane,Ha\nR,1\nG,one\nB,1\n", "no number"), ("plane,Ha\nR,1\nG,-1\nB,1\n", "negative"),
+    ("plane,Ha\nR,1\nG,1\nG,1\n", "plane is missing"), ("plane,Ha\nR,1,3\nG,1\nB,1\n", "does not fit"),
+])
+def test_a_response_table_that_is_wrong_is_refused_in_words(tmp_path: Path, text: str, words: str) -> None:
+    path = tmp_path / "curve.csv"
+    path.write_text(text)
+    with pytest.raises(ResponseError, match=words):
+        load_response(path)
+
+
+def test_a_response_of_ones_own(tmp_path: Path) -> None:
+    path = tmp_path / "mine.csv"
+    path.write_text("# measured\nplane, O3, Ha\nB,.7,.05\nR,.06,.8\ng,.9,.1\n")
+    own = load_response(path)
+    np.testing.assert_allclose(own.matrix(("Ha", "O3")), [[.8, .06], [.1, .9], [.05, .7]])
+    with pytest.raises(ResponseError, match="does not hold S2"):
+        own.matrix(("S2",))
+    with pytest.raises(ResponseError, match="cannot be read"):
+        load_response(tmp_path / "none.csv")

@@ -1,0 +1,259 @@
+"""Files: every usual form in, every format out, whole or not at all, and bad input in one sentence."""
+
+from __future__ import annotations
+
+import errno
+import gzip
+import json
+import os
+from pathlib import Path
+from typing import Any
+
+import cv2
+import numpy as np
+import pytest
+import tifffile
+from astropy.io import fits
+from PIL import Image
+
+from bichromus.core.files import FORMATS, atomic, read_picture, write_fits, write_picture
+from bichromus.core.files import atomic as _atomic
+from bichromus.core.files.atomic import check_output
+from bichromus.core.files.fits_in import raw_rows
+from bichromus.core.files.headers import map_header
+from bichromus.core.files.picture_out import format_of
+from bichromus.core.model.channel import filter_name
+from bichromus.core.model.errors import InputError, OutputRefused, UnreadableFile, UnsupportedData, WriteFailed
+from bichromus.core.model.planes import Header
+
+H, W = 40, 56
+PLANE = np.random.default_rng(1).integers(1, 250, (H, W)).astype(np.float64)
+CUBE = np.stack([PLANE, PLANE + 1, PLANE + 2])
+
+
+def _fits(data: np.ndarray, **cards: Any) -> Any:
+    def write(path: Path) -> None:
+        hdu = fits.PrimaryHDU(data)
+        hdu.header.update(cards)
+        hdu.writeto(path)
+    return write
+
+
+def _scaled(path: Path) -> None:
+    hdu = fits.PrimaryHDU(PLANE.astype(np.int16))
+    hdu.header["BSCALE"], hdu.header["BZERO"] = 1.0, 0.0
+    hdu.scale("int16", bscale=2.0, bzero=10.0)
+    hdu.writeto(path)
+
+
+def _extension(path: Path, compressed: bool) -> None:
+    data = PLANE.astype(np.uint16)
+    kind = fits.CompImageHDU if compressed else fits.ImageHDU
+    first = fits.PrimaryHDU()
+    first.header["FILTER"] = "Ha 3nm"
+    fits.HDUList([first, kind(data)]).writeto(path)
+
+
+def _gz(path: Path) -> None:
+    plain = path.with_name("plain.fits")
+    _fits(PLANE.astype(np.float32))(plain)
+    path.write_bytes(gzip.compress(plain.read_bytes()))
+
+
+FORMS: dict[str, tuple[str, Any, np.ndarray]] = {
+    "uint8": ("a.fits", _fits(PLANE.astype(np.uint8)), PLANE),
+    "int16": ("a.fits", _fits(PLANE.astype(np.int16)), PLANE),
+    "uint16 with BZERO": ("a.fits", _fits((PLANE + 60000).astype(np.uint16)), PLANE + 60000),
+    "int32": ("a.fit", _fits(PLANE.astype(np.int32)), PLANE),
+    "BSCALE": ("a.fits", _scaled, PLANE),
+    "float32": ("A.FTS", _fits(PLANE.astype(np.float32)), PLANE),
+    "float64": ("a.fits", _fits(PLANE), PLANE),
+    "planes first": ("a.fits", _fits(CUBE.astype(np.float32)), CUBE),
+    "planes last": ("a.fits", _fits(np.moveaxis(CUBE, 0, -1).astype(np.uint16)), CUBE),
+    "one plane in three axes": ("a.fits", _fits(PLANE[None].astype(np.float32)), PLANE),
+    "extension": ("a.fits", lambda p: _extension(p, False), PLANE),
+    "tile-compressed": ("a.fits.fz", lambda p: _extension(p, True), PLANE),
+    "gzip": ("a.fits.gz", _gz, PLANE),
+    "tiff 8": ("a.tif", lambda p: tifffile.imwrite(p, PLANE.astype(np.uint8)), PLANE),
+    "tiff 16 deflate": ("a.tif", lambda p: tifffile.imwrite(p, PLANE.astype(np.uint16), compression="zlib"), PLANE),
+    "tiff 32": ("a.tif", lambda p: tifffile.imwrite(p, PLANE.astype(np.uint32)), PLANE),
+    "tiff float lzw": ("a.tif", lambda p: tifffile.imwrite(p, PLANE.astype(np.float32), compression="lzw"), PLANE),
+    "tiff rgb": ("a.tif", lambda p: tifffile.imwrite(p, np.moveaxis(CUBE, 0, -1).astype(np.uint16),
+                                                     photometric="rgb"), CUBE),
+    "tiff planar": ("a.tif", lambda p: tifffile.imwrite(p, CUBE.astype(np.uint16), photometric="rgb",
+                                                        planarconfig="separate"), CUBE),
+    "png 8": ("a.png", lambda p: cv2.imwrite(str(p), PLANE.astype(np.uint8)), PLANE),
+    "png 16 rgb": ("a.png", lambda p: cv2.imwrite(str(p), np.moveaxis(CUBE[::-1], 0, -1).astype(np.uint16)), CUBE),
+}
+
+
+@pytest.mark.parametrize("form", FORMS)
+def test_every_form_is_read_to_the_same_values(tmp_path: Path, form: str) -> None:
+    name, write, wanted = FORMS[form]
+    write(tmp_path / name)
+    before = (tmp_path / name).read_bytes()
+    picture = read_picture(tmp_path / name)
+    assert picture.data.dtype == np.float32
+    np.testing.assert_allclose(picture.data, wanted, atol=1 if form == "BSCALE" else 1e-3)
+    assert picture.shape == (H, W)
+    assert picture.header.saturation is None or picture.header.saturation >= picture.data.max()
+    assert (tmp_path / name).read_bytes() == before
+    if form in ("extension", "tile-compressed"):
+        assert picture.header.filter == filter_name("Ha")
+
+
+def _cut(path: Path) -> None:
+    _fits(PLANE.astype(np.float32))(path)
+    path.write_bytes(path.read_bytes()[:6000])
+
+
+def _cut_of(name: str, keep: int) -> Any:
+    def write(path: Path) -> None:
+        FORMS[name][1](path)
+        path.write_bytes(path.read_bytes()[:keep])
+    return write
+
+
+BAD: dict[str, tuple[str, Any, type[InputError], str]] = {
+    "truncated": ("a.fits", _cut, UnreadableFile, "cut short"),
+    "truncated png": ("a.png", _cut_of("png 16 rgb", 900), UnreadableFile, "PNG file cannot be read"),
+    "truncated tiff": ("a.tif", _cut_of("tiff 16 deflate", 700), UnreadableFile, "TIFF file cannot be read"),
+    "truncated gzip": ("a.fits.gz", _cut_of("gzip", 800), UnreadableFile, "cannot be"),
+    "header only": ("a.fits", lambda p: p.write_bytes(b"SIMPLE  = T"), UnreadableFile, "cannot be read"),
+    "foreign": ("a.fits", lambda p: p.write_text("hello"), UnreadableFile, "neither FITS, TIFF nor PNG"),
+    "empty file": ("a.fits", lambda p: p.touch(), UnreadableFile, "empty"),
+    "folder": ("a.fits", lambda p: p.mkdir(), UnreadableFile, "folder"),
+    "missing": ("a.fits", lambda p: None, UnreadableFile, "no such file"),
+    "jpeg": ("a.jpg", lambda p: Image.new("L", (64, 64)).save(p), UnsupportedData, "finished picture"),
+    "all NaN": ("a.fits", _fits(np.full((H, W), np.nan, np.float32)), UnsupportedData, "no finite value"),
+    "all zero": ("a.fits", _fits(np.zeros((H, W), np.float32)), UnsupportedData, "every pixel is zero"),
+    "a zero plane": ("a.fits", _fits((CUBE * [[[1]], [[0]], [[1]]]).astype(np.float32)), UnsupportedData, "plane G"),
+    "one dimension": ("a.fits", _fits(np.ones(90, np.float32)), UnsupportedData, "not a picture"),
+    "two planes": ("a.fits", _fits(np.ones((2, H, W), np.float32)), UnsupportedData, "wrong shape"),
+    "four dimensions": ("a.fits", _fits(np.ones((2, 3, H, W), np.float32)), UnsupportedData, "wrong shape"),
+    "tiny": ("a.fits", _fits(np.ones((4, 9), np.float32)), UnsupportedData, "wrong shape"),
+    "no picture": ("a.fits", lambda p: fits.PrimaryHDU().writeto(p), UnsupportedData, "no picture"),
+    "complex": ("a.tif", lambda p: tifffile.imwrite(p, PLANE.astype(np.complex64)), UnsupportedData, "not numbers"),
+}
+
+
+@pytest.mark.parametrize("case", BAD)
+def test_bad_files_get_one_sentence_that_names_them(tmp_path: Path, case: str) -> None:
+    name, write, kind, words = BAD[case]
+    write(tmp_path / name)
+    with pytest.raises(kind, match=words) as found:
+        read_picture(tmp_path / name)
+    assert str(tmp_path / name) in found.value.sentence()
+    assert "\n" not in found.value.sentence()
+
+
+def test_single_bad_pixels_are_masked_with_a_warning(tmp_path: Path) -> None:
+    data = PLANE.astype(np.float32)
+    data[3, 4], data[5, 6] = np.nan, np.inf
+    _fits(data)(tmp_path / "a.fits")
+    picture = read_picture(tmp_path / "a.fits")
+    assert np.isnan(picture.data).sum() == 2
+    assert "2 pixels" in picture.warnings[0]
+
+
+def test_headers_in_their_usual_spellings() -> None:
+    header = map_header({"FILTER": " OIII 6nm ", "EXPTIME": "300", "NCOMBINE": 40.0, "INSTRUME": "mono", "XPIXSZ": 3.76,
+                         "FOCALLEN": 440, "DATE-OBS": "2027-03-17T09:00:00", "BAYERPAT": "rggb", "GAIN": "high",
+                         "CCD-TEMP": -10, "CRVAL1": 171.0, "SATURATE": 0})
+    assert header.filter == filter_name("O3")
+    assert (header.exposure_s, header.subs, header.total_s) == (300, 40, 12000)
+    assert (header.bayer, header.gain, header.saturation) == ("RGGB", None, None)
+    assert header.scale_arcsec == pytest.approx(1.7626, abs=1e-3)
+    assert header.wcs == (("CRVAL1", 171.0),)
+
+
+def test_fits_written_comes_back_with_all_it_carries(tmp_path: Path) -> None:
+    header = Header(filter=filter_name("Ha"), total_s=600.0, subs=2, station="Ridge", wcs=(("CRVAL1", 171.0),),
+                    history=("first",))
+    write_fits(tmp_path / "a.fits", CUBE.astype(np.float32), header, ["second – with a dash"])
+    back = read_picture(tmp_path / "a.fits")
+    np.testing.assert_array_equal(back.data, CUBE.astype(np.float32))
+    assert back.header.history == ("first", "second ? with a dash")
+    assert (back.header.station, back.header.total_s, back.header.wcs) == ("Ridge", 600.0, (("CRVAL1", 171.0),))
+    with fits.open(tmp_path / "a.fits") as hdus:
+        hdus.verify("exception")
+    rows = raw_rows(tmp_path / "a.fits")
+    assert rows is not None
+    np.testing.assert_array_equal(rows[:, 5:9], CUBE[:, 5:9].astype(np.float32))
+    _fits(PLANE.astype(np.int16))(tmp_path / "b.fits")
+    assert raw_rows(tmp_path / "b.fits") is None
+
+
+def bands(dtype: str) -> Any:
+    rng = np.random.default_rng(7)
+    code = rng.uniform(0, 1, (H, W, 3))
+    top = {"uint16": 65535, "uint8": 255, "float32": 1}[dtype]
+    whole = (code * top).astype(dtype)
+    return whole, iter([whole[:17], whole[17:30], whole[30:]])
+
+
+@pytest.mark.parametrize("format_id", FORMATS)
+def test_every_format_out_comes_back_with_profile_and_recipe(tmp_path: Path, format_id: str) -> None:
+    fmt = FORMATS[format_id]
+    whole, parts = bands(fmt.dtype)
+    path = tmp_path / f"out{fmt.suffix}"
+    recipe = {"made": "ünïcode"}
+    write_picture(path, fmt, parts, (H, W), recipe, quality=98)
+    assert json.loads((tmp_path / f"out{fmt.suffix}.json").read_text()) == recipe
+    assert format_of(path).suffix == fmt.suffix
+    if fmt.id == "jpeg":
+        with Image.open(path) as image:
+            assert np.abs(np.asarray(image).astype(int) - whole).mean() < 12
+            assert image.info["icc_profile"]
+            assert "ünïcode" in image.info["comment"].decode()
+        return
+    back = np.moveaxis(read_picture(path).data, 0, -1)
+    np.testing.assert_array_equal(back, whole.astype(np.float32))
+    if fmt.id.startswith("tiff"):
+        with tifffile.TiffFile(path) as tif:
+            assert tif.pages[0].tags["InterColorProfile"].value  # type: ignore[union-attr]
+    elif fmt.id == "png16":
+        with Image.open(path) as image:
+            assert image.info["icc_profile"]
+            assert json.loads(image.info["Recipe"]) == recipe
+    else:
+        assert any("sRGB" in line for line in read_picture(path).header.history)
+
+
+def test_outputs_are_refused_before_anything_is_touched(tmp_path: Path) -> None:
+    there = tmp_path / "a.tiff"
+    there.write_text("mine")
+    with pytest.raises(OutputRefused, match="exists already"):
+        check_output(there)
+    with pytest.raises(OutputRefused, match="one of the inputs"):
+        check_output(there, overwrite=True, inputs=[tmp_path / "." / "a.tiff"])
+    with pytest.raises(OutputRefused, match="folder of the output does not exist"):
+        check_output(tmp_path / "no" / "a.tiff")
+    with pytest.raises(OutputRefused, match="is a folder"):
+        check_output(tmp_path)
+    with pytest.raises(InputError, match="names no picture format"):
+        format_of(tmp_path / "a.bmp")
+    assert there.read_text() == "mine"
+
+
+@pytest.mark.parametrize(("code", "words"), [(errno.ENOSPC, "no room left"), (errno.EROFS, "does not allow it"),
+                                             (errno.EIO, "could not be written")])
+def test_a_disk_that_refuses_leaves_the_old_file_and_no_half_one(
+        tmp_path: Path, monkeypatch: pytest.MonkeyPatch, code: int, words: str) -> None:
+    path = tmp_path / "a.tiff"
+    path.write_text("old")
+
+    def broken() -> Any:
+        whole, parts = bands("uint16")
+        yield next(parts)
+        raise OSError(code, os.strerror(code))
+
+    with pytest.raises(WriteFailed, match=words):
+        write_picture(path, FORMATS["tiff16"], broken(), (H, W), {}, overwrite=True)
+    assert path.read_text() == "old"
+    assert [p.name for p in tmp_path.iterdir()] == ["a.tiff"]
+    monkeypatch.setattr(os, "replace", lambda *_: (_ for _ in ()).throw(OSError(code, os.strerror(code))))
+    with pytest.raises(WriteFailed, match=words), _atomic(tmp_path / "b.txt") as partial:
+        partial.write_text("x")
+    assert [p.name for p in tmp_path.iterdir()] == ["a.tiff"]
+    assert atomic is _atomic

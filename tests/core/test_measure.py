@@ -1,0 +1,131 @@
+"""Noise, signal and stars against known truth."""
+
+from __future__ import annotations
+
+import cv2
+import numpy as np
+import pytest
+from conftest import stack_of
+from scipy.ndimage import gaussian_filter
+
+from bichromus.core.measure import find_stars, measure_channels, measure_noise, measure_plane, star_mask
+from bichromus.core.model.errors import ShapeMismatch
+from bichromus.core.model.planes import Header, Picture
+from bichromus.core.model.rig import RIGS
+from bichromus.core.simulate.camera import render_stars
+from bichromus.core.simulate.scene import Scene, StarTable
+
+SHAPE = (448, 640)
+
+
+def white(seed: int, shape: tuple[int, int] = SHAPE) -> np.ndarray:
+    return np.random.default_rng(seed).standard_normal(shape, dtype=np.float32)
+
+
+def nebula(shape: tuple[int, int] = SHAPE, everywhere: bool = False) -> np.ndarray:
+    rng = np.random.default_rng(5)
+    cloud = sum(gaussian_filter(rng.standard_normal(shape), s) * s * 4 for s in (3, 6, 12, 25))
+    cloud = np.clip(cloud, 0, None) * 3
+    if not everywhere:
+        cloud[:, shape[1] // 2 :] = 0
+    return cloud.astype(np.float32)
+
+
+@pytest.mark.parametrize("seed", [1, 2, 3])
+def test_pixel_noise_on_flat_sky_and_beside_nebula(seed: int) -> None:
+    sky = 0.02 * white(seed) + 1
+    assert measure_noise(sky).sigma_px == pytest.approx(0.02, rel=0.02)
+    assert measure_noise(sky + nebula()).sigma_px == pytest.approx(0.02, rel=0.03)
+
+
+def test_large_scale_noise_by_power_law_kappa_and_half_stacks() -> None:
+    plane = white(4, (640, 640))
+    assert measure_noise(plane).sigma_eff == pytest.approx(1, rel=0.10)
+    kernel = np.array([[1, 2, 1], [2, 4, 2], [1, 2, 1]], np.float32) / 16
+    soft = cv2.filter2D(plane, -1, kernel)
+    power = measure_noise(soft)
+    assert power.sigma_px < 0.5
+    assert power.sigma_eff == pytest.approx(1, rel=0.15)
+    halves = (plane * np.sqrt(2), white(5, (640, 640)) * np.float32(np.sqrt(2)))
+    found = measure_noise((halves[0] + halves[1]) / 2, halves=halves)
+    assert (found.method, found.sigma_eff) == ("half-stacks", pytest.approx(1, rel=0.05))
+    debayered = measure_noise(soft, "bilinear")
+    assert debayered.sigma_eff == pytest.approx(1.7 * debayered.sigma_px)
+
+
+def test_large_scale_noise_is_refused_where_nebula_is_everywhere() -> None:
+    found = measure_noise(nebula(everywhere=True) * 4 + 0.02 * white(6))
+    assert found.sigma_eff is None
+    assert "cannot be told from nebula" in found.warnings[0]
+    assert found.best == found.sigma_px
+
+
+def field(fwhm: float, seed: int = 9, count: int = 110) -> tuple[np.ndarray, StarTable]:
+    rng = np.random.default_rng(seed)
+    x, y = rng.uniform(20, SHAPE[1] - 20, count), rng.uniform(20, SHAPE[0] - 20, count)
+    stars = StarTable(*(a.astype(np.float32) for a in (x, y, np.zeros(count), np.full(count, 5800.0), np.zeros(count))))
+    plane = 0.01 * white(seed)
+    render_stars(plane, stars, rng.pareto(1.2, count) + 1.5, fwhm)
+    return plane, stars
+
+
+@pytest.mark.parametrize("fwhm", [2.2, 3.0, 4.2])
+def test_star_width_and_completeness(fwhm: float) -> None:
+    plane, truth = field(fwhm)
+    stars = find_stars(plane)
+    assert stars.fwhm_px == pytest.approx(fwhm, rel=0.02)
+    assert stars.ellipticity == pytest.approx(0, abs=0.06)
+    near = [np.hypot(truth.x - x, truth.y - y).min() < 1.5 for x, y in zip(stars.x, stars.y, strict=True)]
+    assert np.mean(near) >= 0.97
+    assert stars.count >= 0.8 * truth.x.size
+
+
+def test_nebula_gives_no_stars_and_stars_are_masked() -> None:
+    knots = nebula(everywhere=True) + 0.02 * white(8)
+    assert find_stars(knots).count <= 3
+    plane, truth = field(3.0)
+    mask = star_mask(SHAPE, find_stars(plane))
+    inside = mask[truth.y.round().astype(int), truth.x.round().astype(int)]
+    assert inside.mean() > 0.8
+    assert 0.02 < mask.mean() < 0.35
+
+
+def picture(data: np.ndarray) -> Picture:
+    return Picture(data, Header(saturation=1.0))
+
+
+def test_snr_grows_as_the_root_of_exposure(scene: Scene) -> None:
+    hours = [20, 80, 320]
+    snrs = [measure_plane(picture(stack_of(scene, "Ridge", "O3", subs, 40 + subs))).snr for subs in hours]
+    assert None not in snrs
+    exponent = np.polyfit(np.log(hours), np.log(np.array(snrs, float)), 1)[0]
+    assert exponent == pytest.approx(0.50, abs=0.03)
+
+
+def test_channels_share_mask_and_grid_and_keep_their_own_region(scene: Scene) -> None:
+    pictures = {n: picture(stack_of(scene, "Ridge", n, 100, i)) for i, n in enumerate(("Ha", "O3", "S2"))}
+    found = measure_channels(pictures)
+    alone = measure_plane(pictures["O3"], "O3")
+    assert found["O3"].signal < alone.signal  # the union holds parts where O3 is faint
+    assert found["O3"].signal_own == pytest.approx(alone.signal_own, rel=0.05)
+    assert found["Ha"].signal > 4 * found["O3"].signal
+    width = RIGS["Ridge"].fwhm_arcsec / scene.scale_arcsec
+    assert found["Ha"].stars.fwhm_px == pytest.approx(width, rel=0.02)
+    pictures["S2"] = picture(pictures["S2"].data[:-4])
+    with pytest.raises(ShapeMismatch, match="does not lie on the same grid"):
+        measure_channels(pictures)
+
+
+def test_a_plane_without_signal_gets_no_weight_and_says_so() -> None:
+    found = measure_plane(picture(np.abs(0.1 + 0.001 * white(11))))
+    assert found.snr is None
+    assert found.signal_own == 0
+    assert any("No signal" in w for w in found.warnings)
+
+
+def test_single_nan_pixels_do_not_count() -> None:
+    plane, _ = field(3.0)
+    hurt = plane.copy()
+    hurt[100:103, 200:230] = np.nan
+    before, after = measure_plane(picture(plane)), measure_plane(picture(hurt))
+    assert after.noise.sigma_px == pytest.approx(before.noise.sigma_px, rel=0.02)
