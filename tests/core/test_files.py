@@ -82,6 +82,7 @@ FORMS: dict[str, tuple[str, Any, np.ndarray]] = {
                                                      photometric="rgb"), CUBE),
     "tiff planar": ("a.tif", lambda p: tifffile.imwrite(p, CUBE.astype(np.uint16), photometric="rgb",
                                                         planarconfig="separate"), CUBE),
+    "tiff pages": ("a.tif", lambda p: tifffile.imwrite(p, CUBE.astype(np.float32), photometric="minisblack"), CUBE),
     "png 8": ("a.png", lambda p: cv2.imwrite(str(p), PLANE.astype(np.uint8)), PLANE),
     "png 16 rgb": ("a.png", lambda p: cv2.imwrite(str(p), np.moveaxis(CUBE[::-1], 0, -1).astype(np.uint16)), CUBE),
 }
@@ -197,7 +198,7 @@ def test_every_format_out_comes_back_with_profile_and_recipe(tmp_path: Path, for
     fmt = FORMATS[format_id]
     whole, parts = bands(fmt.dtype)
     path = tmp_path / f"out{fmt.suffix}"
-    recipe = {"made": "ünïcode"}
+    recipe = {"made": "ünïcode", "shape": [1, 2]}
     write_picture(path, fmt, parts, (H, W), recipe, quality=98)
     assert json.loads((tmp_path / f"out{fmt.suffix}.json").read_text()) == recipe
     assert format_of(path).suffix == fmt.suffix

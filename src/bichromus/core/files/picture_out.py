@@ -82,9 +82,11 @@ def srgb_profile() -> bytes:
 
 
 def _tiff(path: Path, bands: Bands, shape: tuple[int, int], dtype: str, text: str) -> None:
+    # bare JSON would be taken for the layout that some readers keep there
+    description = "recipe: " + text.encode("ascii", "backslashreplace").decode()
     with tifffile.TiffWriter(path, bigtiff=shape[0] * shape[1] * 12 > 3_900_000_000) as tif:
         place = tif.write(None, shape=(*shape, 3), dtype=dtype, photometric="rgb", rowsperstrip=64,
-                          iccprofile=srgb_profile(), description=text.encode("ascii", "backslashreplace").decode(),
+                          iccprofile=srgb_profile(), description=description,
                           metadata=None, software="Bichromus", returnoffset=True)
     assert place is not None
     with open(path, "r+b") as handle:

@@ -73,7 +73,7 @@ def sniff(path: Path) -> str:
 
 def _read_tiff(path: Path) -> tuple[np.ndarray, Header]:
     try:
-        with tifffile.TiffFile(path) as tif:
+        with tifffile.TiffFile(path, is_shaped=False) as tif:
             series = tif.series[0]
             data = series.asarray()
             description = str(getattr(tif.pages[0], "description", "")) if tif.pages else ""
