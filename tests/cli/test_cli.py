@@ -108,8 +108,7 @@ def test_simulate_takes_any_rig_sky_and_hours(capsys: pytest.CaptureFixture[str]
     assert read_picture(tmp_path / "c.fits").colour
 
 
-def test_a_mosaic_or_a_stretched_stack_is_refused(capsys: pytest.CaptureFixture[str], demo_files: dict[str, Path],
-                                                   tmp_path: Path) -> None:
+def test_a_mosaic_is_refused_before_anything_is_made(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
     hdu = fits.PrimaryHDU(np.ones((64, 64), np.float32) + np.eye(64, dtype=np.float32))
     hdu.header["BAYERPAT"] = "RGGB"
     hdu.writeto(tmp_path / "mosaic.fits")
@@ -142,7 +141,8 @@ def _bad(demo: dict[str, Path], tmp: Path) -> list[tuple[list[str], str]]:
         (["extract", "--stack", ha, "--out", str(tmp / "x")], "not clear"),
         (["extract", "--stack", f"{ha}:Ha+O3", "--out", str(tmp / "x")], "one plane only"),
         (["extract", "--stack", f"{demo['Balcony_Ha_O3']}:Ha+S2", "--out", str(tmp / "x")], "cannot separate"),
-        (["simulate", "--filter", "X", *out], "No filter"), (["simulate", "--filter", "Ha", "--rig", "Loft", *out], "No rig"),
+        (["simulate", "--filter", "X", *out], "No filter"),
+        (["simulate", "--filter", "Ha", "--rig", "Loft", *out], "No rig"),
         (["simulate", "--filter", "Ha", "--size", "9", *out], "not clear"),
         (["simulate", "--filter", "Ha", "--subs", "0", *out], "cannot be"),
         (["demo", "--json"], "without a window"),

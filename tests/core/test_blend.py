@@ -6,7 +6,6 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from conftest import stack_of
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -33,6 +32,7 @@ from bichromus.core.model.planes import Header, Picture
 from bichromus.core.model.recipe import BlendSettings, ChannelFigures, Colour, Recipe, Stretch
 from bichromus.core.numerics.oklab import decode, from_oklab, to_oklab
 from bichromus.core.simulate.scene import Scene
+from conftest import stack_of
 
 PLAIN = Colour(limit_green=0, limit_magenta=0, saturation=1, star_colour=1)
 NEED_ALL = ["Ha", "O3", "S2", "Hb", "R", "G", "B"]
@@ -42,10 +42,12 @@ def figures(signal: float, sigma: float, **more: float) -> ChannelFigures:
     return ChannelFigures(shape=(64, 64), signal=signal, sigma_px=sigma, white=40 * signal, **more)
 
 
-TRIO = {"Ha": figures(8, 0.1, snr=80), "O3": figures(1, 0.08, snr=12, hours=3), "S2": figures(0.6, 0.09, snr=7, hours=4)}
+TRIO = {"Ha": figures(8, 0.1, snr=80), "O3": figures(1, 0.08, snr=12, hours=3),
+        "S2": figures(0.6, 0.09, snr=7, hours=4)}
 
 
-def recipe(mapping: str = "hubble-order", channels: dict[str, ChannelFigures] | None = None, **changes: object) -> Recipe:
+def recipe(mapping: str = "hubble-order", channels: dict[str, ChannelFigures] | None = None,
+           **changes: object) -> Recipe:
     return compose(BlendSettings(mapping=mapping, **changes), channels or TRIO)  # type: ignore[arg-type]
 
 
@@ -225,7 +227,8 @@ def test_mappings_say_what_goes_where() -> None:
 
 @pytest.mark.parametrize(("text", "words"), [
     ("R=Ha,G=O3", "does not say what R, G and B"), ("R=Ha,R=O3,B=O3", "not clear"), ("R=Ha,G=He,B=O3", "No channel"),
-    ("R=Ha,G=B,B=O3", "takes B, which is not there"), ("R=9*Ha,G=O3,B=O3", "Stay between"), ("R=Ha*2,G=O3,B=O3", "not clear"),
+    ("R=Ha,G=B,B=O3", "takes B, which is not there"), ("R=9*Ha,G=O3,B=O3", "Stay between"),
+    ("R=Ha*2,G=O3,B=O3", "not clear"),
     ("rubbish", "No mapping"), ("hubble-order", "needs S2"),
 ])
 def test_a_mapping_that_cannot_be_is_refused_in_words(text: str, words: str) -> None:

@@ -7,7 +7,6 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from conftest import stack_of
 
 from bichromus.core.extract import ColourStack, Response, extract_lines, load_response
 from bichromus.core.extract.scale import line_scale
@@ -15,6 +14,7 @@ from bichromus.core.extract.unmix import apply_unmixing, unmixing
 from bichromus.core.model.errors import NotEnoughData, NotLinear, ResponseError, ShapeMismatch, UnsupportedData
 from bichromus.core.model.planes import Header, Picture
 from bichromus.core.simulate.scene import Scene
+from conftest import stack_of
 
 GENERIC = load_response("generic")
 
@@ -105,7 +105,7 @@ def test_the_scale_refuses_where_there_is_too_little_in_common(scene: Scene) -> 
 
 
 def test_a_second_stack_that_shows_something_else_is_left_out_with_a_warning(
-        scene: Scene, pair: tuple[ColourStack, ColourStack]) -> None:
+        pair: tuple[ColourStack, ColourStack]) -> None:
     other = replace(pair[1], picture=replace(pair[1].picture, data=pair[1].picture.data[:, ::-1].copy()))
     found = extract_lines([pair[0], other], GENERIC)
     assert found.o3_scale is None
@@ -113,7 +113,7 @@ def test_a_second_stack_that_shows_something_else_is_left_out_with_a_warning(
     assert any("left out" in w for w in found.warnings)
 
 
-def test_what_cannot_be_extracted_is_refused_with_the_reason(scene: Scene, pair: tuple[ColourStack, ...]) -> None:
+def test_what_cannot_be_extracted_is_refused_with_the_reason(pair: tuple[ColourStack, ...]) -> None:
     good = pair[0].picture
     stretched = np.arcsinh(2000 * np.clip(good.data - np.quantile(good.data, 0.02), 0, None)) / np.arcsinh(2000)
     cases = [

@@ -124,7 +124,7 @@ BAD: dict[str, tuple[str, Any, type[InputError], str]] = {
     "foreign": ("a.fits", lambda p: p.write_text("hello"), UnreadableFile, "neither FITS, TIFF nor PNG"),
     "empty file": ("a.fits", lambda p: p.touch(), UnreadableFile, "empty"),
     "folder": ("a.fits", lambda p: p.mkdir(), UnreadableFile, "folder"),
-    "missing": ("a.fits", lambda p: None, UnreadableFile, "no such file"),
+    "missing": ("a.fits", lambda _path: None, UnreadableFile, "no such file"),
     "jpeg": ("a.jpg", lambda p: Image.new("L", (64, 64)).save(p), UnsupportedData, "finished picture"),
     "all NaN": ("a.fits", _fits(np.full((H, W), np.nan, np.float32)), UnsupportedData, "no finite value"),
     "all zero": ("a.fits", _fits(np.zeros((H, W), np.float32)), UnsupportedData, "every pixel is zero"),
@@ -245,7 +245,7 @@ def test_a_disk_that_refuses_leaves_the_old_file_and_no_half_one(
     path.write_text("old")
 
     def broken() -> Any:
-        whole, parts = bands("uint16")
+        _, parts = bands("uint16")
         yield next(parts)
         raise OSError(code, os.strerror(code))
 

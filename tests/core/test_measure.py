@@ -5,7 +5,6 @@ from __future__ import annotations
 import cv2
 import numpy as np
 import pytest
-from conftest import stack_of
 from scipy.ndimage import gaussian_filter
 
 from bichromus.core.measure import find_stars, measure_channels, measure_noise, measure_plane, star_mask
@@ -14,6 +13,7 @@ from bichromus.core.model.planes import Header, Picture
 from bichromus.core.model.rig import RIGS
 from bichromus.core.simulate.camera import render_stars
 from bichromus.core.simulate.scene import Scene, StarTable
+from conftest import stack_of
 
 SHAPE = (448, 640)
 

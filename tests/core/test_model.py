@@ -14,7 +14,8 @@ from bichromus.core.model.channel import CHANNELS, channel_name, filter_name, li
 from bichromus.core.model.progress import Progress
 from bichromus.core.model.recipe import BlendSettings, ChannelFigures, Recipe, Stretch, load_recipe, schema
 
-SPELLINGS = {"H-alpha": "Ha", "Ha 3nm": "Ha", "[OIII] 6.5 nm": "O3", "oxygen iii": "O3", "S_II": "S2", "Sulphur-2": "S2",
+SPELLINGS = {"H-alpha": "Ha", "Ha 3nm": "Ha", "[OIII] 6.5 nm": "O3",
+             "oxygen iii": "O3", "S_II": "S2", "Sulphur-2": "S2",
              "LUM": "L", "red": "R", "H beta": "Hb", "LP": "C", "Ha+OIII": "Ha+O3", "S2/O3": "O3+S2",
              "oiii, halpha": "Ha+O3"}
 

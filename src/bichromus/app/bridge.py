@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from typing import Any
+
 from PyQt6.QtCore import QObject, pyqtSignal
 
-from ..workspace.jobs import JobReport
 from ..workspace.session import Session
-from ..workspace.state import ProjectState
-from ..workspace.viewport import Request
 
 
 class Bridge(QObject):
-    """Qt delivers a signal emitted in another thread to the receiver's own; the session knows nothing of Qt."""
+    """Everything the session says, said again in the interface thread; the session knows nothing of Qt.
+
+    All of it passes one queue of this object, so that nothing arrives any more once it is closed.
+    """
 
     state = pyqtSignal(object)
     channels = pyqtSignal(object)
@@ -26,58 +29,32 @@ class Bridge(QObject):
     job = pyqtSignal(object)
     idle = pyqtSignal()
     cancelled = pyqtSignal(str)
+    _arrived = pyqtSignal(str, object)
 
-    def __init__(self, session: Session) -> None:
-        super().__init__()
-        session.document.changed.connect(self._state)
-        session.channels_changed.connect(self._channels)
-        session.recipe_changed.connect(self._recipe)
-        session.advice_changed.connect(self._advice)
-        session.needs_changed.connect(self._needs)
-        session.rendered.connect(self._rendered)
-        session.thumbnail.connect(self._thumbnail)
-        session.opened.connect(self._opened)
-        session.published.connect(self._published)
-        session.trouble.connect(self._trouble)
-        session.jobs.reported.connect(self._job)
-        session.jobs.idle.connect(self._idle)
-        session.jobs.cancelled.connect(self._cancelled)
+    def __init__(self, session: Session, parent: QObject) -> None:
+        super().__init__(parent)
+        self._open = True
+        self._arrived.connect(self._deliver)  # Qt queues it where it comes from another thread
+        for name, source in {
+            "state": session.document.changed, "channels": session.channels_changed, "recipe": session.recipe_changed,
+            "advice": session.advice_changed, "needs": session.needs_changed, "rendered": session.rendered,
+            "thumbnail": session.thumbnail, "opened": session.opened, "published": session.published,
+            "trouble": session.trouble, "job": session.jobs.reported, "idle": session.jobs.idle,
+            "cancelled": session.jobs.cancelled,
+        }.items():
+            source.connect(self._carrier(name))
 
-    def _state(self, state: ProjectState) -> None:
-        self.state.emit(state)
+    def close(self) -> None:
+        """Deliver nothing any more."""
+        self._open = False
 
-    def _channels(self, channels: object) -> None:
-        self.channels.emit(channels)
+    def _carrier(self, name: str) -> Callable[..., None]:
+        def carry(*values: Any) -> None:
+            if self._open:
+                self._arrived.emit(name, values)
 
-    def _recipe(self, recipe: object, noise: object) -> None:
-        self.recipe.emit(recipe, noise)
+        return carry
 
-    def _advice(self, topic: str, advice: object) -> None:
-        self.advice.emit(topic, advice)
-
-    def _needs(self, needs: list[object]) -> None:
-        self.needs.emit(needs)
-
-    def _rendered(self, request: Request, image: object) -> None:
-        self.rendered.emit(request, image)
-
-    def _thumbnail(self, name: str, image: object) -> None:
-        self.thumbnail.emit(name, image)
-
-    def _opened(self, count: int) -> None:
-        self.opened.emit(count)
-
-    def _published(self, paths: list[object]) -> None:
-        self.published.emit(paths)
-
-    def _trouble(self, errors: list[object]) -> None:
-        self.trouble.emit(errors)
-
-    def _job(self, report: JobReport) -> None:
-        self.job.emit(report)
-
-    def _idle(self) -> None:
-        self.idle.emit()
-
-    def _cancelled(self, title: str) -> None:
-        self.cancelled.emit(title)
+    def _deliver(self, name: str, values: tuple[Any, ...]) -> None:
+        if self._open:
+            getattr(self, name).emit(*values)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import signal
 import sys
 from pathlib import Path
+from types import TracebackType
 
 from PyQt6.QtCore import QObject, QTimer
 from PyQt6.QtGui import QGuiApplication
@@ -48,17 +49,30 @@ class Application(QObject):
         old = self.window
         self.window = window = Window(session, self.settings)
         window.project_wanted.connect(self._wanted)
+        window.closed.connect(self._closed)
         if old is not None:
             window.restoreGeometry(old.saveGeometry())
         window.show()
         if old is not None:
             old.close()
-            old.deleteLater()
         self.settings.add_recent(session.document.folder)
         session.begin()
         if demo and not session.state.sources:
             session.open_demo()
         return window
+
+    def _closed(self, window: object) -> None:
+        if window is self.window:
+            self.window = None
+
+    def tell(self, kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+        """An error that nothing else caught: told in the window, and the program goes on."""
+        if not isinstance(error, BichromusError):
+            sys.__excepthook__(kind, error, trace)
+            error = BichromusError("Something went wrong", why=f"{kind.__name__}: {error}",
+                                   do="The project is unharmed; report this with what stands in the terminal")
+        if self.window is not None:
+            self.window.show_trouble([error])
 
     def _wanted(self, what: object) -> None:
         try:
@@ -92,6 +106,7 @@ def start(project: str | None, demo: bool) -> int:
             return 2
         window = application.open("new")
         window.show_trouble([error])
+    sys.excepthook = application.tell
     signal.signal(signal.SIGINT, lambda *_: app.quit())
     wake = QTimer()
     wake.start(300)  # lets Python see the interrupt

@@ -128,7 +128,7 @@ def summary(state: ProjectState, channels: Channels, recipe: Recipe | None) -> s
 def mapping_words(mapping: str) -> str:
     """A mapping's title, or its formula."""
     titles = {m.id: m.title for m in (*MAPPINGS.values(), *FREE_PRESETS)}
-    return titles.get(mapping, "own mix" if mapping == "free" else mapping)
+    return titles.get(mapping, "own mix" if mapping == "free" else mapping.replace(",", ", "))
 
 
 def _sources(state: ProjectState, origin: str) -> list[SourceState]:

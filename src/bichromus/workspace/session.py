@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -12,11 +12,11 @@ from psygnal import Signal
 
 from .. import __version__
 from ..core.advise import Need, advise_blend, advise_channels, hours_for_full_colour
-from ..core.blend import PredictedNoise, auto_balance, available_mappings, predict_noise
+from ..core.blend import PredictedNoise, auto_balance, available_mappings, mapping_mix, predict_noise
 from ..core.blend.compose import compose
-from ..core.model.errors import BichromusError, InputError
+from ..core.model.errors import BichromusError, InputError, WriteFailed
 from ..core.model.progress import Progress
-from ..core.model.recipe import Recipe
+from ..core.model.recipe import BlendSettings, ChannelFigures, Recipe
 from .demo import open_demo
 from .document import Document
 from .jobs import Jobs, Latest
@@ -53,6 +53,7 @@ class Session:
         self.needs: list[Need] = []
         self.suggested: float | None = None
         self._prepared_for: tuple[Any, ...] | None = None
+        self._closed = False
         self.document.changed.connect(self._on_state)
         self.jobs.failed.connect(self._on_failed)
         self.previews.failed.connect(self._on_failed)
@@ -67,9 +68,12 @@ class Session:
 
     def close(self) -> None:
         """Keep what is on its way, stop all work and close the project."""
+        if self._closed:
+            return
         if self.document.state is not self.document.saved:
             with contextlib.suppress(BichromusError):
                 self.document.do("last change", self.document.state)
+        self._closed = True
         self.jobs.stop()
         self.previews.stop()
         self.document.close()
@@ -105,12 +109,12 @@ class Session:
         """Give the project another name."""
         name = name.strip()
         if name:
-            self.document.do("rename the project", self.state.model_copy(update={"name": name}))
+            self._do("rename the project", self.state.model_copy(update={"name": name}))
 
     def set_publish(self, label: str, merge: str | None = None, **changes: object) -> None:
         """Change how the picture is written."""
         publish = PublishState.model_validate({**self.state.publish.model_dump(), **changes})
-        self.document.do(label, self.state.model_copy(update={"publish": publish}), merge)
+        self._do(label, self.state.model_copy(update={"publish": publish}), merge)
 
     def _first_name(self, found: list[SourceState]) -> ProjectState:
         state = self.state
@@ -122,20 +126,20 @@ class Session:
         """Take a stack out of the project; the file stays."""
         source = self.state.source(source_id)
         rest = tuple(s for s in self.state.sources if s.id != source_id)
-        self.document.do(f"remove {source.label}", self.state.model_copy(update={"sources": rest}))
+        self._do(f"remove {source.label}", self.state.model_copy(update={"sources": rest}))
 
     def set_lines(self, source_id: str, lines: tuple[str, ...]) -> None:
         """Say what a stack holds, where its header was wrong or silent."""
         changed = tuple(s.model_copy(update={"lines": lines}) if s.id == source_id else s for s in self.state.sources)
-        self.document.do(f"name the stack {'+'.join(lines)}", self.state.model_copy(update={"sources": changed}))
+        self._do(f"name the stack {'+'.join(lines)}", self.state.model_copy(update={"sources": changed}))
 
     def set_response(self, response: str) -> None:
-        self.document.do("change the sensor response", self.state.model_copy(update={"response": response}))
+        self._do("change the sensor response", self.state.model_copy(update={"response": response}))
 
     def choose_origin(self, channel: str, origin: str) -> None:
         """Take a channel from one origin."""
         chosen = {**self.state.chosen, channel: origin}
-        self.document.do(f"take {channel} from {self.channels.origins[origin].label}",
+        self._do(f"take {channel} from {self.channels.origins[origin].label}",
                          self.state.model_copy(update={"chosen": chosen}))
 
     def set_settings(self, label: str, passing: bool = False, merge: str | None = None, **changes: object) -> None:
@@ -144,7 +148,7 @@ class Session:
         if passing:
             self.document.show(state)
         else:
-            self.document.do(label, state, merge)
+            self._do(label, state, merge)
 
     def set_mapping(self, mapping: str) -> None:
         """A named mapping or a formula; its mix fills the table."""
@@ -174,6 +178,15 @@ class Session:
             self.published.emit(write_all(painter, recipe, wanted, publish, sources, overwrite, progress))
 
         self.jobs.start("publishing", work)
+
+    def _do(self, label: str, state: ProjectState, merge: str | None = None) -> None:
+        """A gesture of the person: what the disk refuses is told, and the project is as it was."""
+        if self._closed:
+            return
+        try:
+            self.document.do(label, state, merge)
+        except WriteFailed as error:
+            self.trouble.emit([error])
 
     # --- views ---
 
@@ -266,10 +279,8 @@ class Session:
                  ) -> tuple[Recipe | None, PredictedNoise | None]:
         figures = {n: channels.channel(n).figures() for n in channels.names}
         settings = state.settings
-        if figures and settings.mapping != "free" and "=" not in settings.mapping:
-            fitting = available_mappings(figures)
-            if fitting and settings.mapping not in {m.id for m in fitting}:
-                settings = settings.model_copy(update={"mapping": fitting[0].id})
+        if figures and not _fits(settings, figures):
+            settings = settings.model_copy(update={"mapping": available_mappings(figures)[0].id, "mix": {}})
         if settings.balance_auto and passing and self.recipe is not None:
             balance = self.recipe.settings.balance
             settings = settings.model_copy(update={"balance": balance, "balance_auto": False})
@@ -290,3 +301,14 @@ class Session:
             error = BichromusError(f"Something went wrong with {title}", why=f"{type(error).__name__}: {error}",
                                    do="The project is unharmed; report this")
         self.trouble.emit([error])
+
+
+def _fits(settings: BlendSettings, figures: Mapping[str, ChannelFigures]) -> bool:
+    """Whether the mapping that was chosen can be made of the channels that are there."""
+    if settings.mapping == "free":
+        return bool(settings.used()) and set(settings.used()) <= set(figures)
+    try:
+        mapping_mix(settings, list(figures))
+    except InputError:
+        return False
+    return True

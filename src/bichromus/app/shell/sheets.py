@@ -170,6 +170,7 @@ class Finder(Sheet):
         words = text.lower().split()
         self._found = [c for c in self._commands if c.ready()
                        and all(w in f"{c.title} {c.group}".lower() for w in words)]
+        self._found.sort(key=lambda c: -sum(w in c.title.lower().replace(",", "").split() for w in words))
         self.list.clear()
         self.list.addItems([f"{c.title}    {c.key}" if c.key else c.title for c in self._found])
         self.list.setCurrentRow(0)

@@ -50,11 +50,14 @@ class Window(QMainWindow):
     """One window on one project. ``project_wanted`` asks for another: a folder, or one of new, demo."""
 
     project_wanted = pyqtSignal(object)
+    closed = pyqtSignal(object)
 
     def __init__(self, session: Session, settings: Settings) -> None:
         super().__init__()
+        # its parts must end in this thread, whatever thread collects the garbage later
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self.session, self.settings = session, settings
-        self.bridge = Bridge(session)
+        self.bridge = Bridge(session, self)
         self.canvas = Canvas()
         self.selected: str | None = None
         self._held: str | None = None
@@ -203,6 +206,7 @@ class Window(QMainWindow):
             self.show_trouble([error])
 
     def undo(self) -> None:
+        self.step.finish()
         label = self.session.document.undo()
         self.foot.tell(f"Undone: {label}." if label else "There is nothing to undo.")
 
@@ -397,9 +401,15 @@ class Window(QMainWindow):
             self.session.open_files(files)
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
+        focused = self.focusWidget()
+        self.step.finish()
+        if focused is not None:
+            focused.clearFocus()  # what was typed and not yet confirmed counts
         self.settings.set("geometry", bytes(self.saveGeometry().toBase64().data()).decode())
         app = QApplication.instance()
         if app is not None:
             app.removeEventFilter(self)
         self.session.close()
+        self.bridge.close()
+        self.closed.emit(self)
         super().closeEvent(event)

@@ -12,7 +12,9 @@ from ...workspace.session import Session
 from ..bridge import Bridge
 from ..canvas import Canvas
 from ..shell.route import State
+from ..widgets.dial import BalanceDial
 from ..widgets.fold import Fold, rule
+from ..widgets.slider import ValueSlider
 
 
 @dataclass(frozen=True)
@@ -33,7 +35,7 @@ class Step(QObject):
     tip = ""
 
     def __init__(self, desk: Desk) -> None:
-        super().__init__()
+        super().__init__(desk.window)
         self.desk = desk
         self.session = desk.session
         self.shelf: QWidget | None = None
@@ -46,6 +48,13 @@ class Step(QObject):
 
     def leave(self) -> None:
         self.active = False
+
+    def finish(self) -> None:
+        """End the gesture in hand, so that it can be undone."""
+        for slider in self.inspector.findChildren(ValueSlider):
+            slider.finish()
+        for dial in self.inspector.findChildren(BalanceDial):
+            dial.finish()
 
     def select(self, channel: str) -> None:
         """The person chose a channel in the ledger."""

@@ -44,9 +44,8 @@ class BalanceDial(QWidget):
         return self._value
 
     def set_value(self, value: float, suggested: float | None) -> None:
-        """Show a balance and the suggested one, without telling anybody."""
-        if not self._dragging and value != self._value:
-            self._pause.stop()
+        """Show a balance and the suggested one, without telling anybody; a gesture in hand is left alone."""
+        if not self._dragging and not self._pause.isActive() and value != self._value:
             self._value = value
         self._suggested = suggested
         self.update()
@@ -121,6 +120,12 @@ class BalanceDial(QWidget):
         """Move by a step; a pause ends the gesture."""
         self.go(self._value + step)
         self._pause.start()
+
+    def finish(self) -> None:
+        """End a gesture of keys or wheel now."""
+        if self._pause.isActive():
+            self._pause.stop()
+            self.settled.emit(self._value)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is not None and event.button() == Qt.MouseButton.LeftButton:

@@ -49,9 +49,8 @@ class ValueSlider(QWidget):
         return self._value
 
     def set_value(self, value: float) -> None:
-        """Show a value without telling anybody; ignored while the person drags."""
-        if not self._dragging and value != self._value:
-            self._pause.stop()
+        """Show a value without telling anybody; ignored while a gesture is in hand."""
+        if not self._dragging and not self._pause.isActive() and value != self._value:
             self._value = value
             self.update()
 
@@ -93,6 +92,12 @@ class ValueSlider(QWidget):
             self._value = round(value, 6)
             self.update()
             self.moved.emit(self._value)
+
+    def finish(self) -> None:
+        """End a gesture of keys or wheel now."""
+        if self._pause.isActive():
+            self._pause.stop()
+            self.settled.emit(self._value)
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is not None and event.button() == Qt.MouseButton.LeftButton:

@@ -10,7 +10,7 @@ from typing import Final
 
 import numpy as np
 
-from ..model.channel import LINES, channel_name
+from ..model.channel import LINES, WAVELENGTH_NM, channel_name
 from ..model.errors import UnknownName
 from ..model.planes import F32
 from ..model.recipe import OUTPUTS, BlendSettings
@@ -45,8 +45,19 @@ _SPREAD: Final = {"Ha": 14.0, "S2": -16.0, "O3": 0.0, "Hb": 10.0}
 
 
 def available_mappings(channels: Collection[str]) -> list[Mapping]:
-    """Mappings that these channels allow, named ones first."""
-    return [m for m in (*MAPPINGS.values(), *FREE_PRESETS) if set(m.needs) <= set(channels)]
+    """Mappings that these channels allow, named ones first; where none fits, one by wavelength."""
+    fitting = [m for m in (*MAPPINGS.values(), *FREE_PRESETS) if set(m.needs) <= set(channels)]
+    return fitting or ([_by_wavelength(channels)] if channels else [])
+
+
+def _by_wavelength(channels: Collection[str]) -> Mapping:
+    """The longest wavelength red, the shortest blue; a single channel grey."""
+    order = sorted(channels, key=lambda n: -WAVELENGTH_NM[n])
+    red, blue = order[0], order[-1]
+    green = order[len(order) // 2]
+    title = f"{red} alone, grey" if len(order) == 1 else f"By wavelength, {red}-{green}-{blue}"
+    return Mapping(f"R={red},G={green},B={blue}", title, f"{red} red, {green} green, {blue} blue",
+                   tuple(dict.fromkeys((red, green, blue))))
 
 
 def mapping_mix(settings: BlendSettings, channels: Collection[str]) -> Mix:

@@ -210,4 +210,4 @@ class PublishStep(Step):
         recipe = self.session.recipe
         if recipe is None:
             return "empty", 0
-        return ("full" if self.written and self._written_for is recipe else "half"), 0
+        return ("full" if self.written and self._written_for == recipe else "half"), 0

@@ -1,0 +1,58 @@
+"""The real window on a small demo, offscreen."""
+
+from __future__ import annotations
+
+import shutil
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import QEvent
+from PyQt6.QtWidgets import QApplication
+from pytestqt.qtbot import QtBot
+
+from bichromus.app.shell.window import Window
+from bichromus.app.start import Application
+from bichromus.app.theme.look import LOOK, load_fonts
+from bichromus.workspace.session import Session
+
+
+@pytest.fixture(scope="session")
+def prepared_project(tmp_path_factory: pytest.TempPathFactory, demo_files: dict[str, Path]) -> Path:
+    """A project with all stacks of the small demo, its channels in the cache."""
+    import time
+
+    folder = tmp_path_factory.mktemp("project") / "Weaverbird Nebula.bichromus"
+    session = Session(folder, "Weaverbird Nebula")
+    session.open_files(list(demo_files.values()))
+    end = time.monotonic() + 120
+    while (session.jobs.busy or session.recipe is None) and time.monotonic() < end:
+        time.sleep(0.01)
+    session.close()
+    return folder
+
+
+Open = Callable[[Path | str], Window]
+
+
+@pytest.fixture
+def application(qtbot: QtBot) -> Iterator[Application]:
+    assert qtbot is not None  # it made the Qt application
+    load_fonts()
+    LOOK.use("dusk")
+    found = Application()
+    yield found
+    if found.window is not None:
+        found.window.close()
+    QApplication.sendPostedEvents(None, QEvent.Type.DeferredDelete.value)
+
+
+@pytest.fixture
+def window(qtbot: QtBot, application: Application, prepared_project: Path, tmp_path: Path) -> Window:
+    """The window on its own copy of the prepared project, with a picture on the stage."""
+    folder = tmp_path / prepared_project.name
+    shutil.copytree(prepared_project, folder)
+    opened = application.open(folder)
+    qtbot.waitUntil(lambda: opened.session.recipe is not None and not opened.session.jobs.busy, timeout=30_000)
+    qtbot.waitUntil(lambda: len(opened.ledger.cards) == 6, timeout=10_000)
+    return opened

@@ -1,0 +1,328 @@
+"""The window as a person uses it."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
+from PyQt6.QtGui import QDropEvent, QGuiApplication, QWheelEvent
+from PyQt6.QtWidgets import QAbstractButton, QApplication, QComboBox, QLineEdit, QWidget
+from pytestqt.qtbot import QtBot
+
+from bichromus.app.shell.window import Window
+from bichromus.app.start import Application
+from bichromus.app.steps.blend import BlendStep
+from bichromus.app.steps.channels import ChannelsStep
+from bichromus.app.steps.publish import PublishStep
+from bichromus.app.theme.look import LOOK
+from bichromus.core.files import read_picture
+from bichromus.core.model.errors import ProjectError
+
+
+def blend_of(window: Window) -> BlendStep:
+    step = window.step_named("blend")
+    assert isinstance(step, BlendStep)
+    return step
+
+
+def channels_of(window: Window) -> ChannelsStep:
+    step = window.step_named("channels")
+    assert isinstance(step, ChannelsStep)
+    return step
+
+
+def publish_of(window: Window) -> PublishStep:
+    step = window.step_named("publish")
+    assert isinstance(step, PublishStep)
+    return step
+
+
+def press(qtbot: QtBot, widget: QWidget, key: Qt.Key,
+          mods: Qt.KeyboardModifier = Qt.KeyboardModifier.NoModifier) -> None:
+    qtbot.keyClick(widget, key, mods)
+
+
+def picture(window: Window) -> np.ndarray:
+    assert window.canvas._pixels is not None
+    return window.canvas._pixels
+
+
+def test_the_route_leads_through_the_steps_and_the_ledger_follows(qtbot: QtBot, window: Window) -> None:
+    assert [s.title for s in window.head.route.stations] == ["Channels", "Blend", "Publish"]
+    assert [c.channel for c in window.ledger.cards] == ["Ha", "O3", "S2", "R", "G", "B"]
+    assert window.ledger.cards[0].label == "stars"
+    press(qtbot, window.canvas, Qt.Key.Key_2)
+    assert window.step.id == "blend"
+    assert window.ledger.cards[0].label == "level"
+    assert window.ledger.cards[3].figure == "no"
+    needy = [c for c in window.ledger.cards if c.wants]
+    for card in needy:
+        assert " of " in card.snr
+        assert 0 < (card.share or 0) < 1
+    qtbot.mouseClick(window.head.route, Qt.MouseButton.LeftButton, pos=window.head.route._centre(2).toPoint())
+    assert window.step.id == "publish"
+    press(qtbot, window.head.route, Qt.Key.Key_Left)
+    assert window.step.id == "blend"
+
+
+def test_a_channel_alone_while_its_key_is_held(qtbot: QtBot, window: Window) -> None:
+    window.go("blend")
+    qtbot.waitUntil(lambda: window.canvas._pixels is not None and np.ptp(picture(window), axis=2).max() > 30,
+                    timeout=10_000)
+    qtbot.keyPress(window.canvas, Qt.Key.Key_O)
+    assert window.canvas.alone == "O3"
+    qtbot.waitUntil(lambda: np.ptp(picture(window), axis=2).max() == 0, timeout=10_000)
+    qtbot.keyRelease(window.canvas, Qt.Key.Key_O)
+    assert window.canvas.alone is None
+    qtbot.waitUntil(lambda: np.ptp(picture(window), axis=2).max() > 30, timeout=10_000)
+    qtbot.keyPress(window.canvas, Qt.Key.Key_L)
+    assert "no L" in window.foot.sentence.text
+    qtbot.keyRelease(window.canvas, Qt.Key.Key_L)
+    window.go("publish")
+    stem = publish_of(window).stem
+    stem.setFocus()
+    qtbot.keyClicks(stem, "HOS")
+    assert window.canvas.alone is None
+
+
+def test_balance_by_dial_by_key_and_back_by_undo(qtbot: QtBot, window: Window) -> None:
+    window.go("blend")
+    step = blend_of(window)
+    auto = window.session.recipe.settings.balance  # type: ignore[union-attr]
+    qtbot.waitUntil(lambda: step.dial.value == auto)
+    point = step.dial._point(0.8).toPoint()
+    qtbot.mousePress(step.dial, Qt.MouseButton.LeftButton, pos=step.dial._point(0.5).toPoint())
+    assert window.session.document.saved.settings.balance_auto  # not yet a command
+    qtbot.mouseMove(step.dial, point)
+    qtbot.mouseRelease(step.dial, Qt.MouseButton.LeftButton, pos=point)
+    assert window.session.document.saved.settings.balance == pytest.approx(0.8, abs=0.02)
+    assert not step.auto.isChecked() or not window.session.state.settings.balance_auto
+    for _ in range(3):
+        press(qtbot, window.canvas, Qt.Key.Key_BracketRight)
+    qtbot.waitUntil(lambda: window.session.document.saved.settings.balance == pytest.approx(0.86, abs=0.025),
+                    timeout=3000)
+    press(qtbot, window.canvas, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert window.session.state.settings.balance == pytest.approx(0.8, abs=0.02)  # three presses, one entry
+    assert "Undone: balance" in window.foot.sentence.text
+    press(qtbot, window.canvas, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
+    assert window.session.state.settings.balance_auto
+    press(qtbot, window.canvas, Qt.Key.Key_Z,
+          Qt.KeyboardModifier.ControlModifier | Qt.KeyboardModifier.ShiftModifier)
+    assert not window.session.state.settings.balance_auto
+    press(qtbot, window.canvas, Qt.Key.Key_A)
+    assert window.session.state.settings.balance_auto
+
+
+def test_the_mix_table_takes_typing_arrows_and_the_mouse(qtbot: QtBot, window: Window) -> None:
+    window.go("blend")
+    table = blend_of(window).table
+    table.setFocus()
+    assert table._channels == ["Ha", "O3", "S2"]
+    qtbot.mouseClick(table, Qt.MouseButton.LeftButton, pos=table.cell_rect(1, 1).center().toPoint())
+    qtbot.keyClicks(table, "0.35")
+    assert window.step.id == "blend"  # digits typed here are no shortcuts
+    press(qtbot, table, Qt.Key.Key_Return)
+    assert window.session.state.settings.mix["G"]["O3"] == 0.35
+    assert window.session.state.settings.mapping == "free"
+    press(qtbot, table, Qt.Key.Key_Right, Qt.KeyboardModifier.ShiftModifier)
+    assert window.session.state.settings.mix["G"]["O3"] == pytest.approx(0.40)
+    press(qtbot, table, Qt.Key.Key_Delete)
+    assert "O3" not in window.session.state.settings.mix["G"]
+    qtbot.waitUntil(lambda: blend_of(window).mix_fold.note.text() == "own mix")
+
+
+def test_palettes_are_live_and_choosing_one_fills_the_table(qtbot: QtBot, window: Window) -> None:
+    window.go("blend")
+    step = blend_of(window)
+    ids = [i.id for i in step.sheet.row.items]
+    assert ids[:4] == ["hubble-order", "bicolour", "bicolour-shared", "line-hues"]
+    qtbot.waitUntil(lambda: set(ids) <= set(step.sheet.row.pictures), timeout=20_000)
+    first, other = (step.sheet.row.pictures[i].astype(float) for i in ids[:2])
+    assert np.abs(first - other).mean() > 2
+    qtbot.mouseClick(step.sheet.row, Qt.MouseButton.LeftButton, pos=step.sheet.row.rect_of(2).center().toPoint())
+    qtbot.waitUntil(lambda: step.table._mix["G"] == {"O3": 0.6, "Ha": 0.4})
+    assert step.share.isVisible()
+    step.share.slider.setFocus()
+    press(qtbot, step.share.slider, Qt.Key.Key_PageDown)
+    qtbot.waitUntil(lambda: window.session.document.saved.settings.green_share == pytest.approx(0.5), timeout=3000)
+    press(qtbot, window.canvas, Qt.Key.Key_P)
+    qtbot.waitUntil(lambda: step.sheet.row.current == "line-hues")
+
+
+def test_zoom_pan_fit_and_the_probe(qtbot: QtBot, window: Window) -> None:
+    window.go("blend")
+    canvas = window.canvas
+    whole = canvas.zoom
+    assert whole is not None
+    at = QPointF(canvas.width() * 0.25, canvas.height() * 0.4)
+    before = canvas._camera.to_picture(at.x(), at.y(), canvas.width(), canvas.height())  # type: ignore[union-attr]
+    wheel = QWheelEvent(at, canvas.mapToGlobal(at), QPoint(), QPoint(0, 240), Qt.MouseButton.NoButton,
+                        Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False)
+    QApplication.sendEvent(canvas, wheel)
+    assert canvas.zoom == pytest.approx(whole * 1.44)
+    after = canvas._camera.to_picture(at.x(), at.y(), canvas.width(), canvas.height())  # type: ignore[union-attr]
+    assert after == pytest.approx(before, abs=1e-6)
+    press(qtbot, canvas, Qt.Key.Key_Z)
+    assert canvas.zoom == 1.0
+    middle = QPoint(canvas.width() // 2, canvas.height() // 2)
+    qtbot.mousePress(canvas, Qt.MouseButton.LeftButton, pos=middle)
+    start = canvas._camera.cx  # type: ignore[union-attr]
+    qtbot.mouseMove(canvas, middle + QPoint(30, 0))
+    qtbot.mouseRelease(canvas, Qt.MouseButton.LeftButton, pos=middle + QPoint(30, 0))
+    assert canvas._camera.cx == pytest.approx(start - 30)  # type: ignore[union-attr]
+    press(qtbot, canvas, Qt.Key.Key_F)
+    assert canvas.zoom == pytest.approx(whole)
+    canvas.pointed.emit(300, 200)
+    words = window.foot.probe.text()
+    assert "Ha " in words
+    assert "SNR" in words
+    assert words.endswith("300, 200")
+    press(qtbot, canvas, Qt.Key.Key_Plus)
+    press(qtbot, canvas, Qt.Key.Key_Left)
+    assert canvas.zoom != whole
+
+
+def test_channels_are_looked_at_and_taken_from_either_origin(qtbot: QtBot, window: Window) -> None:
+    window.go("channels")
+    step = channels_of(window)
+    titles = [i.title for i in step.sheet.row.items]
+    assert len(titles) == 9
+    origin = next(i.id for i in step.sheet.row.items if i.title.startswith("O3  Balcony"))
+    step.sheet.chosen.emit(origin)
+    assert window.canvas.alone == origin
+    assert step.leaks._lines == ("Ha", "O3")
+    assert step.leaks.words("G") == "Ha leaks 11 %"
+    qtbot.wait(50)
+    radio = next(b for b in step._choices.findChildren(QAbstractButton) if "Balcony" in b.text() and b.isVisible())
+    qtbot.mouseClick(radio, Qt.MouseButton.LeftButton, pos=QPoint(8, radio.height() // 2))
+    qtbot.waitUntil(lambda: window.session.channels.channel("O3").origin == origin)
+    window.undo()
+    qtbot.waitUntil(lambda: window.session.channels.channel("O3").origin != origin)
+    qtbot.mouseClick(window.ledger, Qt.MouseButton.LeftButton, pos=window.ledger._card_rect(2).center().toPoint())
+    assert step.channel_fold._head.text() == "S2, sulfur-2"
+    press(qtbot, window.canvas, Qt.Key.Key_C)
+    assert step.selected == step.sheet.row.items[5].id
+
+
+def test_publishing_from_the_window(qtbot: QtBot, window: Window, tmp_path: Path) -> None:
+    window.go("publish")
+    step = publish_of(window)
+    out = tmp_path / "out"
+    out.mkdir()
+    step.set_folder(str(out))
+    step.boxes["png16"].click()
+    assert window.session.state.publish.formats == ("tiff16", "png16", "jpeg")
+    press(qtbot, window.canvas, Qt.Key.Key_E, Qt.KeyboardModifier.ControlModifier)
+    qtbot.waitUntil(lambda: "Written" in step.outcome.text(), timeout=20_000)
+    assert read_picture(out / "Weaverbird Nebula.tiff").shape == (428, 640)
+    assert step.station() == ("full", 0)
+    step.publish()
+    qtbot.waitUntil(window.trouble_sheet.isVisible, timeout=10_000)
+    assert "exists already" in window.trouble_sheet.text
+    press(qtbot, window.trouble_sheet, Qt.Key.Key_Escape)
+    assert not window.trouble_sheet.isVisible()
+    step.set_folder(str(tmp_path / "none"))
+    step.publish()
+    assert "folder does not exist" in window.trouble_sheet.text
+    step.copy_summary()
+    clipboard = QGuiApplication.clipboard()
+    assert clipboard is not None
+    assert "| O3 (oxygen-3) |" in clipboard.text()
+
+
+def test_why_keys_search_and_the_three_lights(qtbot: QtBot, window: Window) -> None:
+    window.go("blend")
+    qtbot.waitUntil(lambda: window.foot.advice is not None, timeout=10_000)
+    press(qtbot, window.canvas, Qt.Key.Key_W)
+    assert window.why_sheet.isVisible()
+    window.escape()
+    assert not window.why_sheet.isVisible()
+    window.search()
+    qtbot.keyClicks(window.finder.line, "red")
+    assert window.finder._found[0].title == "Red light"
+    press(qtbot, window.finder.line, Qt.Key.Key_Return)
+    assert LOOK.theme.red_only
+    image = window.grab().toImage()
+    colours = [image.pixelColor(x, y) for x in range(0, image.width(), 7) for y in range(0, image.height(), 7)]
+    assert max(max(c.green(), c.blue()) for c in colours) < 110  # nothing glares at the telescope
+    assert all(c.red() >= max(c.green(), c.blue()) for c in colours)
+    press(qtbot, window.canvas, Qt.Key.Key_N)
+    assert LOOK.theme.id == "dusk"
+    window.show_keys()
+    assert window.key_sheet.isVisible()
+    window.show_keys()
+    assert not window.key_sheet.isVisible()
+
+
+def test_every_control_has_a_name_and_a_tooltip(window: Window) -> None:
+    for step in window.steps:
+        window.go(step.id)
+        for widget in (*step.inspector.findChildren(QWidget), *window.foot.findChildren(QWidget)):
+            meta = widget.metaObject()
+            if not widget.isVisible() or meta is None or (meta.className() or "").startswith("QScroll"):
+                continue
+            if (isinstance(widget, (QAbstractButton, QComboBox, QLineEdit))
+                    or widget.focusPolicy() & Qt.FocusPolicy.TabFocus):
+                name = widget.accessibleName() or getattr(widget, "text", lambda: "")()
+                assert name, widget
+                assert widget.toolTip(), (name, widget)
+    keys = [c.key for c in window.commands if c.key]
+    assert len(keys) == len(set(keys))
+
+
+def test_dropped_files_are_opened_and_bad_ones_told(qtbot: QtBot, application: Application, tmp_path: Path,
+                                                    demo_files: dict[str, Path]) -> None:
+    window = application.open("new")
+    assert not window.welcome.isHidden()
+    bad = tmp_path / "bad.fits"
+    bad.write_text("not a picture")
+    data = QMimeData()
+    data.setUrls([QUrl.fromLocalFile(str(p)) for p in (demo_files["Ridge_Ha"], bad)])
+    window.dropEvent(QDropEvent(QPointF(50, 50), Qt.DropAction.CopyAction, data, Qt.MouseButton.LeftButton,
+                                Qt.KeyboardModifier.NoModifier))
+    qtbot.waitUntil(lambda: window.session.channels.names == ["Ha"] and window.trouble_sheet.isVisible(),
+                    timeout=20_000)
+    assert str(bad) in window.trouble_sheet.text
+    qtbot.waitUntil(lambda: window.session.recipe is not None, timeout=10_000)
+    assert window.canvas.shape_shown == (428, 640)
+    row = next(iter(channels_of(window).stacks.rows.values()))
+    remove = next(b for b in row.findChildren(QAbstractButton) if b.accessibleName().startswith("remove"))
+    qtbot.mouseClick(remove, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.canvas.shape_shown is None, timeout=10_000)
+    window.undo()
+    qtbot.waitUntil(lambda: window.canvas.shape_shown is not None, timeout=20_000)
+
+
+def test_projects_change_in_one_window_and_are_never_open_twice(qtbot: QtBot, application: Application, window: Window,
+                                                                tmp_path: Path) -> None:
+    first = window.session.document.folder
+    with pytest.raises(ProjectError, match="no such folder"):
+        application.open(tmp_path / "none.bichromus")
+    (tmp_path / "x").mkdir()
+    shutil.copy(__file__, tmp_path / "x")
+    with pytest.raises(ProjectError, match="no project in it"):
+        application.open(tmp_path / "x")
+    assert application.window is window
+    other = application.open("new")
+    assert other is not window
+    assert other.session.document.folder != first
+    assert [a.text() for a in other.head.menu().actions()][-1] == first.stem
+    again = application.open(first)  # released by the first window
+    qtbot.waitUntil(lambda: again.session.channels.names != [], timeout=20_000)
+    other.take_paths([tmp_path])
+
+
+def test_a_view_after_a_move_is_never_older_than_the_one_shown(qtbot: QtBot, window: Window) -> None:
+    window.go("blend")
+    qtbot.waitUntil(lambda: window.canvas._shown > 0, timeout=10_000)
+    from bichromus.workspace.viewport import Request, View
+
+    shown = window.canvas._shown
+    before = picture(window)
+    late = Request(shown - 1, View(0, 0, 1, 4, 4))
+    window.canvas.show_answer(late, np.zeros((4, 4, 3), np.uint8))
+    window.canvas.show_answer(Request(shown + 50, late.view, "Ha"), np.zeros((4, 4, 3), np.uint8))
+    assert picture(window) is before

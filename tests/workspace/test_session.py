@@ -1,0 +1,287 @@
+"""The application without its window: open, prepare, blend, look, publish; and what goes wrong."""
+
+from __future__ import annotations
+
+import json
+import threading
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from astropy.io import fits
+
+from bichromus.core.files import read_picture
+from bichromus.core.model.errors import BichromusError
+from bichromus.core.model.progress import Progress
+from bichromus.workspace.demo import prepare_demo
+from bichromus.workspace.jobs import Jobs, Latest
+from bichromus.workspace.publish import Target, output_shape, summary, targets
+from bichromus.workspace.session import Session
+from bichromus.workspace.state import PublishState
+from bichromus.workspace.viewport import Request, View, sample
+
+
+def wait(until: Callable[[], bool], seconds: float = 60) -> None:
+    """Until something holds; fails when it never does."""
+    end = time.monotonic() + seconds
+    while not until():
+        assert time.monotonic() < end, "it never came"
+        time.sleep(0.005)
+
+
+class Ears:
+    """Hears all that a session says."""
+
+    def __init__(self, session: Session) -> None:
+        self.trouble: list[BichromusError] = []
+        self.advice: dict[str, Any] = {}
+        self.rendered: list[tuple[Request, np.ndarray]] = []
+        self.thumbs: dict[str, np.ndarray] = {}
+        self.published: list[list[Path]] = []
+        self.prepared = 0
+        session.trouble.connect(lambda e: self.trouble.extend(e))
+        session.advice_changed.connect(lambda t, a: self.advice.__setitem__(t, a))
+        session.rendered.connect(lambda r, i: self.rendered.append((r, i)))
+        session.thumbnail.connect(lambda n, i: self.thumbs.__setitem__(n, i))
+        session.published.connect(lambda p: self.published.append(p))
+        session.channels_changed.connect(lambda _: setattr(self, "prepared", self.prepared + 1))
+
+
+def opened(folder: Path, files: list[Path]) -> tuple[Session, Ears]:
+    session = Session(folder, "New project")
+    ears = Ears(session)
+    session.open_files(files)
+    wait(lambda: not session.jobs.busy)
+    return session, ears
+
+
+@pytest.fixture
+def trio(tmp_path: Path, demo_files: dict[str, Path]) -> Iterator[tuple[Session, Ears]]:
+    session, ears = opened(tmp_path / "p.bichromus", [demo_files[f"Ridge_{n}"] for n in ("Ha", "O3", "S2")])
+    wait(lambda: session.recipe is not None)
+    yield session, ears
+    session.close()
+
+
+def test_the_whole_demo_from_files_to_a_recipe(tmp_path: Path, demo_files: dict[str, Path]) -> None:
+    session, ears = opened(tmp_path / "p.bichromus", list(demo_files.values()))
+    wait(lambda: session.recipe is not None and "blend" in ears.advice)
+    assert session.state.name == "DEMO 12"
+    assert session.channels.names == ["Ha", "O3", "S2", "R", "G", "B"]
+    o3 = session.channels.of("O3")
+    assert {p.label for p in o3} == {"Ridge", "Balcony, extracted"}
+    assert session.channels.channel("O3") is o3[0]  # the better SNR
+    extracted = next(p for p in o3 if "extracted" in p.label)
+    assert extracted.notes["snr_gain"] > 1.2
+    assert session.recipe is not None
+    assert session.recipe.settings.mapping == "hubble-order"
+    assert all(n.channel in session.recipe.settings.used() for n in session.needs)
+    # the other origin on request, and back by undo
+    session.choose_origin("O3", extracted.origin)
+    wait(lambda: session.channels.channel("O3").origin == extracted.origin)
+    session.document.undo()
+    wait(lambda: session.channels.channel("O3") is o3[0])
+    session.ask_thumbnails(80)
+    wait(lambda: {"hubble-order", "bicolour", extracted.origin} <= set(ears.thumbs))
+    assert ears.thumbs["bicolour"].shape == (54, 80, 3)
+    text = summary(session.state, session.channels, session.recipe)
+    assert "| O3 (oxygen-3) | Ridge | 108 × 300 s | 9.0 |" in text
+    assert "Integration: 23.3 h." in text
+    session.close()
+    # opened again, everything comes from the cache
+    session = Session(tmp_path / "p.bichromus")
+    begun = time.monotonic()
+    session.begin()
+    wait(lambda: session.recipe is not None)
+    assert time.monotonic() - begun < 20
+    assert session.channels.names == ["Ha", "O3", "S2", "R", "G", "B"]
+    session.close()
+
+
+def test_settings_are_gestures_that_can_be_undone(trio: tuple[Session, Ears]) -> None:
+    session, _ = trio
+    session.set_settings("balance", True, balance=0.9, balance_auto=False)
+    wait(lambda: session.recipe is not None and session.recipe.settings.balance == 0.9)
+    assert session.document.saved.settings.balance_auto
+    session.set_settings("balance", balance=0.8, balance_auto=False)
+    session.set_mix("G", "O3", 0.4)
+    session.set_mix("G", "O3", 0.5)
+    wait(lambda: session.recipe is not None and session.recipe.settings.mix["G"].get("O3") == 0.5)
+    assert session.state.settings.mapping == "free"
+    assert session.document.undo() == "mix O3 into G"
+    assert session.document.undo() == "balance"
+    assert session.state.settings.balance_auto
+    session.set_mapping("bicolour-shared")
+    wait(lambda: session.recipe is not None and session.recipe.settings.mapping == "bicolour-shared")
+    session.rename("  Night of the weaver ")
+    assert session.state.name == "Night of the weaver"
+
+
+def test_a_view_is_the_picture_and_only_the_newest_is_answered(trio: tuple[Session, Ears], tmp_path: Path) -> None:
+    session, ears = trio
+    assert session.painter is not None
+    assert session.recipe is not None
+    for number in range(30):
+        session.ask_view(Request(number, View(0, 0, 1, 640, 428)))
+    wait(lambda: bool(ears.rendered) and ears.rendered[-1][0].id == 29)
+    assert len(ears.rendered) < 30
+    whole = ears.rendered[-1][1]
+    assert whole.shape == (428, 640, 3)
+    part = session.painter.blend(session.recipe, View(100, 50, 1, 120, 90))
+    np.testing.assert_allclose(part.astype(int), whole[50:140, 100:220].astype(int), atol=1)
+    session.publish([Target(tmp_path / "a.tiff", "tiff16")], overwrite=False)
+    wait(lambda: bool(ears.published))
+    written = np.moveaxis(read_picture(tmp_path / "a.tiff").data, 0, -1) / 257
+    assert np.abs(written - whole).max() <= 1.5
+    alone = session.painter.alone(session.recipe, "O3", View(0, 0, 2, 320, 214))
+    assert (alone[..., 0] == alone[..., 1]).all()
+    probe = session.painter.probe(300, 200)
+    assert set(probe) == {"Ha", "O3", "S2"}
+    assert session.painter.probe(-1, 5) == {}
+
+
+def test_a_coarse_view_is_the_mean_of_what_it_covers() -> None:
+    rng = np.random.default_rng(1)
+    base = rng.uniform(0, 1, (256, 384)).astype(np.float32)
+    levels = (base, base.reshape(128, 2, 192, 2).mean((1, 3)), base.reshape(64, 4, 96, 4).mean((1, 3)))
+    np.testing.assert_allclose(sample(levels, View(0, 0, 4, 96, 64)), levels[2], atol=1e-5)
+    np.testing.assert_allclose(sample(levels, View(8, 4, 2, 20, 10)), levels[1][2:12, 4:24], atol=1e-5)
+    far = sample(levels, View(1000, 1000, 1, 8, 8))
+    assert not far.any()
+    near = sample(levels, View(10, 10, 0.25, 40, 40))  # enlarged: pixels stay pixels
+    np.testing.assert_allclose(near[::4, ::4][:5, :5], base[10:15, 10:15], atol=1e-6)
+
+
+def test_publishing_smaller_and_into_all_formats(trio: tuple[Session, Ears], tmp_path: Path) -> None:
+    session, ears = trio
+    session.set_publish("size", longest=320, formats=("tiff16", "tiff32", "png16", "jpeg", "fits32"))
+    wanted = targets(tmp_path, "out", session.state.publish)
+    assert [t.path.name for t in wanted] == ["out.tiff", "out_float.tiff", "out.png", "out.jpg", "out.fits"]
+    session.publish(wanted, overwrite=False)
+    wait(lambda: bool(ears.published) or bool(ears.trouble))
+    assert ears.trouble == []
+    assert read_picture(tmp_path / "out.png").shape == (214, 320)
+    made = json.loads((tmp_path / "out.png.json").read_text())
+    assert made["format"] == "bichromus-recipe"
+    before = (tmp_path / "out.png").read_bytes()
+    session.publish(wanted, overwrite=False)
+    wait(lambda: bool(ears.trouble))
+    assert "exists already" in ears.trouble[0].sentence()
+    assert (tmp_path / "out.png").read_bytes() == before
+    assert output_shape((100, 50), 4000) == (100, 50)
+    assert PublishState().longest is None
+
+
+def test_what_cannot_be_opened_is_told_and_the_rest_is_kept(tmp_path: Path, demo_files: dict[str, Path]) -> None:
+    ha = demo_files["Ridge_Ha"]
+    broken, small, copy = tmp_path / "broken.fits", tmp_path / "small.fits", tmp_path / "copy.fits"
+    broken.write_bytes(ha.read_bytes()[:9000])
+    fits.PrimaryHDU(read_picture(ha).data[:-20]).writeto(small)
+    copy.write_bytes(ha.read_bytes())
+    session, ears = opened(tmp_path / "p.bichromus", [ha, broken, small, copy, tmp_path / "none.fits"])
+    assert [e.file for e in ears.trouble] == [str(broken), str(small), str(tmp_path / "none.fits")]
+    assert "does not lie on the grid" in ears.trouble[1].sentence()
+    assert len(session.state.sources) == 1  # the copy is the same stack
+    session.set_lines(session.state.sources[0].id, ("S2",))
+    wait(lambda: session.channels.names == ["S2"] and session.recipe is not None)
+    assert session.recipe is not None
+    assert session.recipe.settings.mapping == "R=S2,G=S2,B=S2"  # one channel is shown grey
+    session.remove_source(session.state.sources[0].id)
+    wait(lambda: session.channels.names == [])
+    session.document.undo()
+    wait(lambda: session.channels.names == ["S2"])
+    session.close()
+
+
+def test_a_stack_that_was_moved_away_is_missed_in_words(tmp_path: Path, demo_files: dict[str, Path]) -> None:
+    there = tmp_path / "ha.fits"
+    there.write_bytes(demo_files["Ridge_Ha"].read_bytes())
+    session, _ = opened(tmp_path / "p.bichromus", [there])
+    session.document.store.clear_cache()
+    session.close()
+    there.unlink()
+    session = Session(tmp_path / "p.bichromus")
+    ears = Ears(session)
+    session.begin()
+    wait(lambda: bool(ears.trouble))
+    assert "no longer where it was" in ears.trouble[0].sentence()
+    session.close()
+
+
+def test_a_wrong_response_is_told_and_undo_brings_the_channels_back(tmp_path: Path,
+                                                                    demo_files: dict[str, Path]) -> None:
+    session, ears = opened(tmp_path / "p.bichromus", [demo_files["Balcony_Ha_O3"]])
+    assert session.channels.names == ["Ha", "O3"]
+    session.set_response(str(tmp_path / "none.csv"))
+    wait(lambda: bool(ears.trouble))
+    assert "response table cannot be read" in ears.trouble[0].sentence()
+    session.document.undo()
+    wait(lambda: session.channels.names == ["Ha", "O3"] and not session.jobs.busy)
+    session.close()
+
+
+def test_a_cancelled_preparation_leaves_nothing_half_done(tmp_path: Path, demo_files: dict[str, Path]) -> None:
+    session = Session(tmp_path / "p.bichromus", "x")
+    stopped: list[str] = []
+    session.jobs.cancelled.connect(stopped.append)
+    session.jobs.reported.connect(lambda r: session.jobs.cancel() if "measuring" in r.text else None)
+    session.open_files([demo_files["Ridge_Ha"]])
+    wait(lambda: bool(stopped))
+    wait(lambda: not session.jobs.busy)
+    assert [p for p in session.document.store.cache.iterdir() if "partial" in p.name] == []
+    session.close()
+
+
+def test_the_demo_project_is_made_without_a_window(own_folders: Path, monkeypatch: pytest.MonkeyPatch,
+                                                   demo_files: dict[str, Path]) -> None:
+    monkeypatch.setattr("bichromus.workspace.demo.make_demo", lambda _progress: list(demo_files.values()))
+    folder = prepare_demo()
+    assert folder.is_relative_to(own_folders)
+    session = Session(folder)
+    assert session.state.name == "Weaverbird Nebula"
+    assert len(session.state.sources) == 8
+    session.close()
+    assert prepare_demo() == folder
+
+
+def test_jobs_go_in_order_and_tell_failures() -> None:
+    jobs = Jobs()
+    heard: list[str] = []
+    jobs.finished.connect(lambda t, _: heard.append(t))
+    jobs.failed.connect(lambda t, e: heard.append(f"{t} failed: {e}"))
+    idle = threading.Event()
+    jobs.idle.connect(idle.set)
+
+    def fails(_: Progress) -> None:
+        raise ValueError("so")
+
+    got: list[int] = []
+    jobs.start("one", lambda _: 1, got.append)
+    jobs.start("two", fails)
+    jobs.start("three", lambda p: p.step(0.5, "half"))
+    assert idle.wait(5)
+    wait(lambda: not jobs.busy)
+    assert heard == ["one", "two failed: so", "three"]
+    assert got == [1]
+    jobs.stop()
+
+
+def test_the_newest_request_wins_and_an_error_does_not_stop_the_line() -> None:
+    latest = Latest()
+    done: list[int] = []
+    gate = threading.Event()
+    errors: list[str] = []
+    latest.failed.connect(lambda k, e: errors.append(f"{k}: {e}"))
+    latest.ask("view", lambda: gate.wait(5) and None)  # type: ignore[func-returns-value]
+    for number in range(10):
+        latest.ask("view", lambda n=number: done.append(n))  # type: ignore[misc]
+    latest.ask("other", lambda: [][1])
+    gate.set()
+    wait(lambda: bool(errors))
+    assert done == [9]
+    latest.ask("view", lambda: done.append(99))
+    wait(lambda: done == [9, 99])
+    latest.stop()
