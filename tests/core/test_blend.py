@@ -32,7 +32,7 @@ from bichromus.core.model.planes import Header, Picture
 from bichromus.core.model.recipe import BlendSettings, ChannelFigures, Colour, Recipe, Stretch
 from bichromus.core.numerics.oklab import decode, from_oklab, to_oklab
 from bichromus.core.simulate.scene import Scene
-from conftest import stack_of
+from sky import stack_of
 
 PLAIN = Colour(limit_green=0, limit_magenta=0, saturation=1, star_colour=1)
 NEED_ALL = ["Ha", "O3", "S2", "Hb", "R", "G", "B"]

@@ -14,7 +14,7 @@ from bichromus.core.extract.unmix import apply_unmixing, unmixing
 from bichromus.core.model.errors import NotEnoughData, NotLinear, ResponseError, ShapeMismatch, UnsupportedData
 from bichromus.core.model.planes import Header, Picture
 from bichromus.core.simulate.scene import Scene
-from conftest import stack_of
+from sky import stack_of
 
 GENERIC = load_response("generic")
 

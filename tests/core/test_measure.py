@@ -13,7 +13,7 @@ from bichromus.core.model.planes import Header, Picture
 from bichromus.core.model.rig import RIGS
 from bichromus.core.simulate.camera import render_stars
 from bichromus.core.simulate.scene import Scene, StarTable
-from conftest import stack_of
+from sky import stack_of
 
 SHAPE = (448, 640)
 

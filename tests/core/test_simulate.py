@@ -13,7 +13,7 @@ from bichromus.core.model.rig import RIGS, Rig
 from bichromus.core.simulate.camera import Sky, bayer_sites, continuum_rate, expose, line_rate, photon_flux_ab
 from bichromus.core.simulate.demo import demo_scene
 from bichromus.core.simulate.scene import Scene
-from conftest import SMALL
+from sky import SMALL
 
 SMALL_RIG = Rig("100 mm", 100, 500, 3.76, throughput=1.0, quantum_efficiency=0.6)
 

@@ -18,9 +18,9 @@ class Bridge(QObject):
 
     state = pyqtSignal(object)
     channels = pyqtSignal(object)
-    recipe = pyqtSignal(object, object)
+    recipe = pyqtSignal(object)
     advice = pyqtSignal(str, object)
-    needs = pyqtSignal(list)
+    judged = pyqtSignal()
     rendered = pyqtSignal(object, object)
     thumbnail = pyqtSignal(str, object)
     opened = pyqtSignal(int)
@@ -37,7 +37,7 @@ class Bridge(QObject):
         self._arrived.connect(self._deliver)  # Qt queues it where it comes from another thread
         for name, source in {
             "state": session.document.changed, "channels": session.channels_changed, "recipe": session.recipe_changed,
-            "advice": session.advice_changed, "needs": session.needs_changed, "rendered": session.rendered,
+            "advice": session.advice_changed, "judged": session.judged, "rendered": session.rendered,
             "thumbnail": session.thumbnail, "opened": session.opened, "published": session.published,
             "trouble": session.trouble, "job": session.jobs.reported, "idle": session.jobs.idle,
             "cancelled": session.jobs.cancelled,

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import signal
 import sys
 from pathlib import Path
@@ -95,6 +96,11 @@ def make_application() -> QApplication:
 
 def start(project: str | None, demo: bool) -> int:
     """Open the window and run until it is closed; the exit code."""
+    screens = ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")
+    if sys.platform == "linux" and not any(os.environ.get(k) for k in screens):
+        print("bichromus: There is no monitor to open the window on. Set QT_QPA_PLATFORM=offscreen to run unseen, "
+              "or use a verb of the command line.", file=sys.stderr)
+        return 2
     app = make_application()
     application = Application()
     LOOK.use(str(application.settings.get("theme", "dusk")))

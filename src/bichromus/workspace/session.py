@@ -12,7 +12,7 @@ from psygnal import Signal
 
 from .. import __version__
 from ..core.advise import Need, advise_blend, advise_channels, hours_for_full_colour
-from ..core.blend import PredictedNoise, auto_balance, available_mappings, mapping_mix, predict_noise
+from ..core.blend import Blender, PredictedNoise, auto_balance, available_mappings, mapping_mix, predict_noise
 from ..core.blend.compose import compose
 from ..core.model.errors import BichromusError, InputError, WriteFailed
 from ..core.model.progress import Progress
@@ -33,9 +33,9 @@ class Session:
     """
 
     channels_changed = Signal(Channels)
-    recipe_changed = Signal(object, object)
+    recipe_changed = Signal(object)
     advice_changed = Signal(str, object)
-    needs_changed = Signal(list)
+    judged = Signal()
     rendered = Signal(Request, object)
     thumbnail = Signal(str, object)
     opened = Signal(int)
@@ -53,6 +53,7 @@ class Session:
         self.needs: list[Need] = []
         self.suggested: float | None = None
         self._prepared_for: tuple[Any, ...] | None = None
+        self._blended_for: tuple[Any, ...] | None = None
         self._closed = False
         self.document.changed.connect(self._on_state)
         self.jobs.failed.connect(self._on_failed)
@@ -256,27 +257,33 @@ class Session:
         self._refresh(self.state)
 
     def _refresh(self, state: ProjectState) -> None:
-        """Recipe, noise and advice on the preview thread; while a control moves the balance is not sought anew."""
+        """The recipe, then the view that waits for it, then noise and advice: all on the preview thread.
+
+        While a control moves the balance is not sought anew and no advice is given.
+        """
         passing = state is not self.document.saved
         channels = self.channels
+        wanted = (state.settings, passing, channels)
+        if wanted == self._blended_for:
+            return
+        self._blended_for = wanted
 
         def work() -> None:
-            recipe, noise = self._compose(state, channels, passing)
-            self.recipe, self.noise = recipe, noise
-            self.recipe_changed.emit(recipe, noise)
-            if not passing:
-                self._judge(recipe)
+            recipe = self.recipe = self._compose(state, channels, passing)
+            self.recipe_changed.emit(recipe)
+            self.previews.ask("judge", lambda: self._judge(recipe, passing))
 
         self.previews.ask("recipe", work)
 
-    def _judge(self, recipe: Recipe | None) -> None:
-        self.needs = hours_for_full_colour(recipe) if recipe is not None else []
-        self.suggested = auto_balance(recipe) if recipe is not None else None
-        self.needs_changed.emit(self.needs)
-        self.advice_changed.emit("blend", advise_blend(recipe, self.needs) if recipe is not None else None)
+    def _judge(self, recipe: Recipe | None, passing: bool) -> None:
+        self.noise = predict_noise(recipe) if recipe is not None else None
+        if not passing:
+            self.needs = hours_for_full_colour(recipe) if recipe is not None else []
+            self.suggested = auto_balance(recipe) if recipe is not None else None
+            self.advice_changed.emit("blend", advise_blend(recipe, self.needs) if recipe is not None else None)
+        self.judged.emit()
 
-    def _compose(self, state: ProjectState, channels: Channels, passing: bool,
-                 ) -> tuple[Recipe | None, PredictedNoise | None]:
+    def _compose(self, state: ProjectState, channels: Channels, passing: bool) -> Recipe | None:
         figures = {n: channels.channel(n).figures() for n in channels.names}
         settings = state.settings
         if figures and not _fits(settings, figures):
@@ -286,13 +293,13 @@ class Session:
             settings = settings.model_copy(update={"balance": balance, "balance_auto": False})
         try:
             recipe = compose(settings, figures, f"bichromus {__version__}")
-            noise = predict_noise(recipe)
+            Blender(recipe)
         except InputError:
-            return None, None
+            return None
         auto = state.settings.balance_auto
         if auto != recipe.settings.balance_auto:
             recipe = recipe.model_copy(update={"settings": recipe.settings.model_copy(update={"balance_auto": auto})})
-        return recipe, noise
+        return recipe
 
     def _on_failed(self, title: str, error: Exception) -> None:
         if title == "preparing channels":

@@ -82,8 +82,10 @@ class Painter:
         """The picture through a view as sRGB code (3, height, width). Preview and export both come from here."""
         blender = Blender(recipe)
         planes = [sample(self.channels.channel(n).levels, view) for n in blender.names]
-        glow, stars = (sample(c, view, 1) for c in self.companions(recipe, blender.names))
-        return blender.render(planes, glow, stars)
+        glow, stars = self.companions(recipe, blender.names)
+        colour = recipe.settings.colour
+        return blender.render(planes, sample(glow, view, 1) if colour.saturation != 1.0 else None,
+                              sample(stars, view, 1) if colour.star_colour != 1.0 else None)
 
     def blend(self, recipe: Recipe, view: View) -> RGB8:
         """The picture through a view, (height, width, 3) bytes, rendered in two threads."""
@@ -98,7 +100,7 @@ class Painter:
         """One channel, or one origin, in grey under the recipe's stretch."""
         prepared = self.find(name)
         code = grey(prepared, recipe, sample(prepared.levels, view))
-        return np.repeat(to_bytes(code[None]), 3, axis=2)
+        return to_bytes(np.broadcast_to(code, (3, *code.shape)))
 
     def find(self, name: str) -> Prepared:
         """By channel name or origin id."""
@@ -140,8 +142,8 @@ def grey(prepared: Prepared, recipe: Recipe | None, plane: F32) -> F32:
 
 
 def to_bytes(code: F32) -> RGB8:
-    """Code (3, H, W) or (1, H, W) to bytes, channels last."""
-    return np.ascontiguousarray(np.moveaxis((code * np.float32(255) + np.float32(0.5)).astype(np.uint8), 0, -1))
+    """Code (3, H, W) to bytes, channels last."""
+    return np.asarray(cv2.merge([cv2.convertScaleAbs(plane, alpha=255.0) for plane in code]), np.uint8)
 
 
 def _pyramid(plane: F32) -> tuple[F32, ...]:

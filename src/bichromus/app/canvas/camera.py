@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 
 MOST_ZOOM = 16.0
@@ -18,6 +19,14 @@ class Camera:
     def origin(self, width: int, height: int) -> tuple[float, float]:
         """Picture coordinates of the first screen pixel's corner, for a stage of that many device pixels."""
         return self.cx - width / 2 / self.zoom, self.cy - height / 2 / self.zoom
+
+    def seen(self, shape: tuple[int, int], width: int, height: int) -> tuple[int, int, int, int] | None:
+        """The part of the stage that a picture (H, W) covers, in whole device pixels: left, top, right, bottom."""
+        x0, y0 = self.origin(width, height)
+        left, top = max(math.floor(-x0 * self.zoom), 0), max(math.floor(-y0 * self.zoom), 0)
+        right = min(math.ceil((shape[1] - x0) * self.zoom), width)
+        bottom = min(math.ceil((shape[0] - y0) * self.zoom), height)
+        return (left, top, right, bottom) if right > left and bottom > top else None
 
     def to_picture(self, x: float, y: float, width: int, height: int) -> tuple[float, float]:
         x0, y0 = self.origin(width, height)

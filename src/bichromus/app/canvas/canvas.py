@@ -87,12 +87,17 @@ class Canvas(QWidget):
         self.update()
 
     def ask(self) -> None:
-        """Ask for the view as it is now."""
+        """Ask for the view as it is now: the part of the stage that the picture covers."""
         if self._shape is None or self._camera is None or self.width() < 2:
             return
         width, height = self._device_size()
-        x0, y0 = self._camera.origin(width, height)
-        self.wanted.emit(Request(next(_NUMBERS), View(x0, y0, 1 / self._camera.zoom, width, height), self.alone))
+        seen = self._camera.seen(self._shape, width, height)
+        if seen is None:
+            return
+        left, top, right, bottom = seen
+        x0, y0 = self._camera.to_picture(left, top, width, height)
+        view = View(x0, y0, 1 / self._camera.zoom, right - left, bottom - top)
+        self.wanted.emit(Request(next(_NUMBERS), view, self.alone))
 
     def show_answer(self, request: Request, pixels: np.ndarray) -> None:
         """Take an answer; late ones and those of another mode are dropped."""

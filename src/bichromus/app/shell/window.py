@@ -32,6 +32,7 @@ from ..steps.channels import ChannelsStep
 from ..steps.publish import PublishStep
 from ..steps.step import Desk, Step
 from ..theme.look import LOOK, THEMES
+from ..widgets.later import Later
 from ..widgets.text import clock_text, snr_text, value_text
 from .commands import MORE_KEYS, make_commands
 from .foot import Foot
@@ -69,6 +70,7 @@ class Window(QMainWindow):
         self._thumbs.setSingleShot(True)
         self._thumbs.setInterval(120)
         self._thumbs.timeout.connect(lambda: session.ask_thumbnails(240))
+        self._frame = Later(self, self._show_frame)
         self._build()
         self._wire()
         self.commands = make_commands(self)
@@ -139,8 +141,8 @@ class Window(QMainWindow):
         bridge.rendered.connect(canvas.show_answer)
         bridge.channels.connect(lambda _channels: self._show_channels())
         bridge.recipe.connect(self._show_recipe)
-        bridge.state.connect(lambda _state: self._show_frame())
-        bridge.needs.connect(lambda _needs: self._show_frame())
+        bridge.state.connect(lambda _state: self._frame.ask())
+        bridge.judged.connect(self._frame.ask)
         bridge.advice.connect(self._take_advice)
         bridge.trouble.connect(self.show_trouble)
         bridge.job.connect(self.foot.show_job)
@@ -302,10 +304,10 @@ class Window(QMainWindow):
         self._thumbs.start()
         self._show_frame()
 
-    def _show_recipe(self, _recipe: Recipe | None, _noise: object) -> None:
+    def _show_recipe(self, _recipe: Recipe | None) -> None:
         self.canvas.ask()
         self._thumbs.start()
-        self._show_frame()
+        self._frame.ask()
 
     def _show_frame(self) -> None:
         state = self.session.state

@@ -67,26 +67,33 @@ class Figures(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
+        self._rows: list[tuple[QLabel, QLabel, QLabel]] = []
         self._grid = QGridLayout(self)
         self._grid.setContentsMargins(0, 0, 0, 0)
         self._grid.setVerticalSpacing(3)
         self._grid.setColumnStretch(1, 1)
 
     def show_rows(self, rows: list[tuple[str, str, str, str]]) -> None:
-        """Each row: name, remark, figure, tooltip."""
-        while (item := self._grid.takeAt(0)) is not None:
-            widget = item.widget()
-            if widget is not None:
-                widget.hide()
-                widget.deleteLater()
-        for number, (name, remark, figure, tip) in enumerate(rows):
-            parts = (label(name), label(remark, "muted"), label(figure, "figure"))
-            parts[1].setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-            for column, part in enumerate(parts):
-                part.setToolTip(tip)
-                if column:
-                    part.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-                self._grid.addWidget(part, number, column)
+        """Each row: name, remark, figure, tooltip. Labels are kept from one showing to the next."""
+        while len(self._rows) < len(rows):
+            self._add_row()
+        for parts, row in zip(self._rows, rows, strict=False):
+            for part, text in zip(parts, row, strict=False):
+                part.setText(text)
+                part.setToolTip(row[3])
+                part.show()
+        for parts in self._rows[len(rows) :]:
+            for part in parts:
+                part.hide()
+
+    def _add_row(self) -> None:
+        parts = (label(), label("", "muted"), label("", "figure"))
+        parts[1].setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        for column, part in enumerate(parts):
+            if column:
+                part.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+            self._grid.addWidget(part, len(self._rows), column)
+        self._rows.append(parts)
 
 
 def rule() -> QFrame:

@@ -135,6 +135,8 @@ class Sheet(QScrollArea):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
     def set_items(self, items: list[Item], current: str | None) -> None:
+        if (items, current) == (self.row.items, self.row.current):
+            return
         self.row.items, self.row.current = items, current
         self.setFixedHeight(_H + (44 if any(i.remark for i in items) else 28))
         self.row.setMinimumWidth(self.row.sizeHint().width())

@@ -18,40 +18,59 @@ def needed(settings: Colour) -> bool:
                 or settings.star_colour != 1.0)
 
 
-def apply_colour(code: F32, settings: Colour, glow: F32 | None, stars: F32 | None) -> F32:
+def apply_colour(code: F32, settings: Colour, glow: F32 | None, stars: F32 | None, scratch: Scratch | None = None,
+                 ) -> F32:
     """Colour steps on sRGB code (3, N). ``glow`` is the SNR of the smoothed light, ``stars`` 0 to 1; both (N,).
 
-    Lightness stays; what leaves the gamut goes toward the grey of its lightness.
+    Lightness stays; what leaves the gamut goes toward the grey of its lightness. The answer may lie in ``scratch``.
     """
-    lab = to_oklab(decode(code))
+    first, second, third = scratch if scratch is not None else (np.empty_like(code) for _ in range(3))
+    lab = to_oklab(decode(code, first), second, third)
     if settings.limit_green:
-        limit_hue(lab, _GREEN, settings.limit_green)
+        limit_hue(lab, _GREEN, settings.limit_green, first)
     if settings.limit_magenta:
-        limit_hue(lab, _MAGENTA, settings.limit_magenta)
+        limit_hue(lab, _MAGENTA, settings.limit_magenta, first)
+    _scale_colour(lab, settings, glow, stars)
+    light = into_gamut(from_oklab(lab, first, third), lab[0])
+    return encode(light, first)
+
+
+Scratch = tuple[F32, F32, F32]
+"""Three buffers of the shape of the code."""
+
+
+def _scale_colour(lab: F32, settings: Colour, glow: F32 | None, stars: F32 | None) -> None:
     factor: F32 | np.float32 = np.float32(settings.saturation)
     if settings.saturation != 1.0 and glow is not None:
         square = glow * glow
         trust = np.float32(0.25) + np.float32(0.75) * square / (square + np.float32(16))
         factor = (1 + np.float32(settings.saturation - 1) * trust).astype(np.float32)
     if stars is not None and settings.star_colour != 1.0:
-        factor = factor * (1 - stars * np.float32(1 - settings.star_colour))
+        factor = factor * (np.float32(1) - stars * np.float32(1 - settings.star_colour))
     if isinstance(factor, np.ndarray) or factor != 1:
         lab[1:] *= factor
-    return encode(into_gamut(from_oklab(lab), lab[0]))
 
 
-def limit_hue(lab: F32, around: tuple[float, float], amount: float) -> None:
+def limit_hue(lab: F32, around: tuple[float, float], amount: float, work: F32 | None = None) -> None:
     """Take ``amount`` of the excess toward one hue (degrees, half angle) off, in place; lightness exact."""
     hue, half = np.deg2rad(around[0]), np.deg2rad(around[1])
     cos, sin = np.float32(np.cos(hue)), np.float32(np.sin(hue))
-    across = lab[2] * cos - lab[1] * sin
-    excess = lab[1] * cos + lab[2] * sin
-    excess -= np.abs(across) * np.float32(1 / np.tan(half))
-    np.maximum(excess, 0, out=excess)
-    excess *= excess / (excess + np.float32(0.01))
+    across, excess, part = work if work is not None else np.empty_like(lab)
+    np.multiply(lab[2], cos, out=across)
+    across -= np.multiply(lab[1], sin, out=part)
+    np.abs(across, out=across)
+    across *= np.float32(1 / np.tan(half))
+    np.multiply(lab[1], cos, out=excess)
+    excess += np.multiply(lab[2], sin, out=part)
+    excess -= across
+    np.maximum(excess, np.float32(0), out=excess)
+    # e^2 / (e + 0.01): soft at its beginning
+    np.add(excess, np.float32(0.01), out=part)
+    excess *= excess
+    excess /= part
     excess *= np.float32(amount)
-    lab[1] -= excess * cos
-    lab[2] -= excess * sin
+    lab[1] -= np.multiply(excess, cos, out=part)
+    lab[2] -= np.multiply(excess, sin, out=part)
 
 
 def into_gamut(light: F32, lightness: F32) -> F32:

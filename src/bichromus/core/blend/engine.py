@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Sequence
 from typing import Final
 
@@ -14,7 +15,7 @@ from .colour import apply_colour, needed
 from .level import Levels, level_channels
 from .stretch import Curve
 
-CHUNK: Final = 1 << 15  # pixels worked on at once: the scratch of one thread stays in its cache
+CHUNK: Final = 1 << 16  # pixels worked on at once: the scratch of one thread stays in its cache
 
 
 class Blender:
@@ -48,21 +49,46 @@ class Blender:
         out = np.empty((3, total), np.float32)
         glow1 = None if glow is None else glow.reshape(-1)
         stars1 = None if stars is None else stars.reshape(-1)
+        buffers = _buffers(len(self.names))
         for start in range(0, total, CHUNK):
             cut = slice(start, min(start + CHUNK, total))
             out[:, cut] = self._chunk([f[cut] for f in flat], None if glow1 is None else glow1[cut],
-                                      None if stars1 is None else stars1[cut])
+                                      None if stars1 is None else stars1[cut], buffers)
         return out.reshape(3, *shape)
 
-    def _chunk(self, planes: list[F32], glow: F32 | None, stars: F32 | None) -> F32:
-        values = np.empty((len(planes), planes[0].size), np.float32)
+    def _chunk(self, planes: list[F32], glow: F32 | None, stars: F32 | None, buffers: Buffers) -> F32:
+        size, count = planes[0].size, len(planes)
+        values, level, work = (b[:count, :size] for b in buffers)
         for row, plane, gain in zip(values, planes, self._gains, strict=True):
             np.multiply(plane, gain, out=row)
-        np.nan_to_num(values, copy=False, nan=0.0)
-        level = self.curve(values)
-        base = np.float32(self.settings.stretch.background)
-        level -= base
-        code = self._mix @ level
-        code += base
-        np.clip(code, 0, 1, out=code)
-        return apply_colour(code, self.settings.colour, glow, stars) if self._colour else code
+        if not np.isfinite(values.sum()):
+            np.nan_to_num(values, copy=False, nan=0.0)
+        level = self.curve.above(values, level, work)
+        code = np.matmul(self._mix, level, out=buffers[0][:3, :size])
+        code += np.float32(self.settings.stretch.background)
+        np.clip(code, np.float32(0), np.float32(1), out=code)
+        if not self._colour:
+            return code
+        first, second = (b[:3, :size] for b in buffers[1:])
+        return apply_colour(code, self.settings.colour, glow, stars, (first, second, code))
+
+
+Buffers = tuple[F32, F32, F32]
+
+
+class _Scratch(threading.local):
+    """Kept from call to call by each thread: fresh memory costs more than the arithmetic done in it."""
+
+    buffers: Buffers | None = None
+
+
+_SCRATCH: Final = _Scratch()
+
+
+def _buffers(channels: int) -> Buffers:
+    rows = max(channels, 3)
+    found = _SCRATCH.buffers
+    if found is None or found[0].shape[0] < rows:
+        first, second, third = (np.zeros((rows, CHUNK), np.float32) for _ in range(3))
+        found = _SCRATCH.buffers = (first, second, third)
+    return found

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Final
 
 import cv2
 import numpy as np
 
 from ..model.planes import F32
 from ..model.recipe import Stretch
+
+_SIGN: Final = np.uint32(0x80000000)
 
 
 @dataclass(frozen=True)
@@ -28,29 +31,39 @@ class Curve:
         return self.settings.background + self._step * float(np.arcsinh(self.settings.strength * self.white))
 
     def __call__(self, x: F32) -> F32:
-        """Apply to levelled values of any shape."""
-        scaled = np.multiply(x, np.float32(self.settings.strength))
-        value = np.multiply(scaled, scaled)
-        value += np.float32(1)
-        np.sqrt(value, out=value)
-        value += np.abs(scaled)
-        flat = value.reshape(-1, value.shape[-1])
-        cv2.log(flat, flat)
-        np.copysign(value, scaled, out=value)
-        value *= np.float32(self._step)
-        value += np.float32(self.settings.background)
-        self._shoulder(value)
-        return value
+        """Apply to levelled values (any shape); a new array."""
+        flat = np.array(x, np.float32).reshape(-1, x.shape[-1])
+        level = self.above(flat, np.empty_like(flat), np.empty_like(flat))
+        level += np.float32(self.settings.background)
+        return level.reshape(x.shape)
 
-    def _shoulder(self, value: F32) -> None:
+    def above(self, x: F32, out: F32, work: F32) -> F32:
+        """The curve less its background, into ``out``; ``x`` and ``work`` (2-D, the same shape) are used up."""
+        x *= np.float32(self.settings.strength)
+        np.multiply(x, x, out=out)
+        out += np.float32(1)
+        np.sqrt(out, out=out)
+        out += np.abs(x, out=work)
+        cv2.log(out, out)
+        # the sign of x, by its bit: several times faster than copysign
+        sign = work.view(np.uint32)
+        np.bitwise_and(x.view(np.uint32), _SIGN, out=sign)
+        np.bitwise_or(out.view(np.uint32), sign, out=out.view(np.uint32))
+        out *= np.float32(self._step)
+        self._shoulder(out)
+        return out
+
+    def _shoulder(self, above: F32) -> None:
         """Hold bright values back, in place."""
-        knee, top = self.settings.shoulder, self.top
-        bright = value > knee
-        if top <= 1.0 or not bright.any():
+        base, top = self.settings.background, self.top
+        knee = self.settings.shoulder - base
+        if top <= 1.0 or float(above.max()) <= knee:
             return
-        a = (top - knee) / (1 - knee)
-        u = (value[bright] - np.float32(knee)) * np.float32(1 / (top - knee))
-        value[bright] = np.float32(knee) + u * np.float32((1 - knee) * a) / (1 + u * np.float32(a - 1))
+        row, column = np.nonzero(above > np.float32(knee))
+        a = (top - self.settings.shoulder) / (1 - self.settings.shoulder)
+        u = (above[row, column] - np.float32(knee)) * np.float32(1 / (top - self.settings.shoulder))
+        held = u * np.float32((1 - self.settings.shoulder) * a) / (1 + u * np.float32(a - 1))
+        above[row, column] = np.float32(knee) + held
 
     def inverse(self, value: float) -> float:
         """Level that lands at ``value`` (below the shoulder)."""

@@ -41,38 +41,45 @@ def _power(base: F32, exponent: float) -> F32:
     return base
 
 
-def decode(code: F32) -> F32:
+def _straight(out: F32, source: F32, knee: float, factor: float) -> None:
+    """Below the knee the code is a straight line. Few pixels are that dark: they are picked out one by one."""
+    if float(source.min()) > knee:
+        return
+    row, column = np.nonzero(source <= np.float32(knee))
+    out[row, column] = source[row, column] * np.float32(factor)
+
+
+def decode(code: F32, out: F32 | None = None) -> F32:
     """sRGB code (any 2-D float32 array, 0 to 1) to linear light. Relative error below 1e-5."""
-    base = code + np.float32(0.055)
-    base *= np.float32(1 / 1.055)
-    np.maximum(base, 0.04, out=base)
-    light = _power(base, 2.4)
-    dark = code <= np.float32(0.04045)
-    if dark.any():
-        np.multiply(code, np.float32(1 / 12.92), out=light, where=dark)
+    light = np.add(code, np.float32(0.055), out=out)
+    light *= np.float32(1 / 1.055)
+    np.maximum(light, np.float32(0.04), out=light)
+    _power(light, 2.4)
+    _straight(light, code, 0.04045, 1 / 12.92)
     return light
 
 
-def encode(light: F32) -> F32:
-    """Linear light (2-D float32) to sRGB code, clipped to 0..1. Error below 1e-6."""
-    bounded = np.clip(light, 0, 1)
-    code = _power(np.maximum(bounded, np.float32(1e-6)), 1 / 2.4)
+def encode(light: F32, out: F32 | None = None) -> F32:
+    """Linear light (2-D float32) to sRGB code, clipped to 0..1. Error below 1e-6. ``light`` is clipped in place."""
+    np.clip(light, np.float32(0), np.float32(1), out=light)
+    code = np.maximum(light, np.float32(1e-6), out=out)
+    _power(code, 1 / 2.4)
     code *= np.float32(1.055)
     code -= np.float32(0.055)
-    dark = bounded <= np.float32(0.0031308)
-    if dark.any():
-        np.multiply(bounded, np.float32(12.92), out=code, where=dark)
+    _straight(code, light, 0.0031308, 12.92)
     return code
 
 
-def to_oklab(light: F32) -> F32:
-    """Linear light (3, N), at least 0, to Oklab (3, N)."""
-    lms = _TO_LMS32 @ light
-    np.maximum(lms, 1e-12, out=lms)
-    return _TO_LAB32 @ _power(lms, 1 / 3)
+def to_oklab(light: F32, out: F32 | None = None, work: F32 | None = None) -> F32:
+    """Linear light (3, N), at least 0, to Oklab (3, N). ``out`` and ``work`` are buffers to use instead of new ones."""
+    lms = np.matmul(_TO_LMS32, light, out=work)
+    np.maximum(lms, np.float32(1e-12), out=lms)
+    return np.asarray(np.matmul(_TO_LAB32, _power(lms, 1 / 3), out=out), np.float32)
 
 
-def from_oklab(lab: F32) -> F32:
-    """Oklab (3, N) to linear light (3, N); may leave 0..1 outside the gamut."""
-    root = _FROM_LAB32 @ lab
-    return _FROM_LMS32 @ (root * root * root)
+def from_oklab(lab: F32, out: F32 | None = None, work: F32 | None = None) -> F32:
+    """Oklab (3, N) to linear light (3, N); may leave 0..1 outside the gamut. The answer lies in ``work``."""
+    root = np.matmul(_FROM_LAB32, lab, out=work)
+    cube = np.multiply(root, root, out=out)
+    cube *= root
+    return np.asarray(np.matmul(_FROM_LMS32, cube, out=work), np.float32)

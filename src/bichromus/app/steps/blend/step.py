@@ -11,6 +11,7 @@ from ....workspace.publish import mapping_words
 from ...shell.route import State
 from ...widgets.dial import BalanceDial
 from ...widgets.fold import Figures, Fold, button
+from ...widgets.later import Later
 from ...widgets.mixtable import MixTable
 from ...widgets.sheet import Item, Sheet
 from ...widgets.text import snr_text
@@ -40,10 +41,11 @@ class BlendStep(Step):
         for fold in self.inspector.findChildren(ValueBinding):
             desk.bridge.state.connect(fold.show_state)
             fold.show_state(self.session.state)
-        desk.bridge.recipe.connect(self._show)
-        desk.bridge.needs.connect(lambda _needs: self._show(self.session.recipe, None))
+        self._later = Later(self, lambda: self._show(self.session.recipe))
+        desk.bridge.recipe.connect(lambda _recipe: self._later.ask())
+        desk.bridge.judged.connect(self._later.ask)
         desk.bridge.thumbnail.connect(self.sheet.put)
-        self._show(self.session.recipe, None)
+        self._show(self.session.recipe)
 
     def _mix_fold(self) -> None:
         fold = self.mix_fold = self.inspector.add(Fold("Mix"))
@@ -99,17 +101,18 @@ class BlendStep(Step):
 
     def _toggle_rows(self) -> None:
         self._all_rows = not self._all_rows
-        self._show(self.session.recipe, None)
+        self._show(self.session.recipe)
 
     def enter(self) -> None:
         super().enter()
+        self._show(self.session.recipe)
         self.desk.canvas.set_alone(None)
 
     def select(self, channel: str) -> None:
         if self.active:
             self.desk.canvas.set_alone(None)
 
-    def _show(self, recipe: Recipe | None, _noise: object) -> None:
+    def _show(self, recipe: Recipe | None) -> None:
         names = self.session.channels.names
         mapping = recipe.settings.mapping if recipe else ""
         items = [Item(m.id, m.title, "", None, m.words) for m in available_mappings(names)]

@@ -41,7 +41,7 @@ class PublishStep(Step):
         self._place_fold()
         self._summary_fold()
         desk.bridge.state.connect(self._show_state)
-        desk.bridge.recipe.connect(lambda _recipe, _noise: self._show())
+        desk.bridge.recipe.connect(lambda _recipe: self._show())
         desk.bridge.published.connect(self._published)
         self._show_state(self.session.state)
 

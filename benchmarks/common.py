@@ -1,0 +1,69 @@
+"""What the benchmarks share."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from bichromus.core.model.measures import Measure, Noise, Stars, Surface
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+
+@dataclass(frozen=True)
+class Result:
+    """A figure and the most that it may be."""
+
+    name: str
+    value: float
+    target: float
+    unit: str = ""
+
+    @property
+    def reached(self) -> bool:
+        return self.value <= self.target
+
+    def line(self) -> str:
+        mark = "ok    " if self.reached else "MISSED"
+        return f"{mark}  {self.value:8.2f} {self.unit:<6} (at most {self.target:g})  {self.name}"
+
+
+def best(work: Callable[[], object], times: int = 3) -> float:
+    """The shortest of several runs, in seconds."""
+    found = []
+    for _ in range(times):
+        begun = time.perf_counter()
+        work()
+        found.append(time.perf_counter() - begun)
+    return min(found)
+
+
+def apart(module: str, *words: object) -> Any:
+    """Run ``python -m module words`` by itself and read the JSON that it prints."""
+    call = [sys.executable, "-m", module, *map(str, words)]
+    done = subprocess.run(call, capture_output=True, text=True, check=True)
+    return json.loads(done.stdout.splitlines()[-1])
+
+
+def plane(shape: tuple[int, int], seed: int) -> np.ndarray:
+    """A soft cloud with noise: signal 1, noise 0.05."""
+    rng = np.random.default_rng(seed)
+    y = np.linspace(-2, 2, shape[0], dtype=np.float32)[:, None] + np.float32(0.3 * seed)
+    x = np.linspace(-3, 3, shape[1], dtype=np.float32)[None, :]
+    out = rng.standard_normal(shape, dtype=np.float32) * np.float32(0.05)
+    out += 2 * np.exp(-(x * x + y * y))
+    return out
+
+
+def measure(shape: tuple[int, int], channel: str) -> Measure:
+    """The measure that belongs to ``plane``."""
+    return Measure(channel, shape, Surface(0.0, 0.0, 0.0, shape[1], shape[0]), Noise(0.05, 0.05, "kappa", 40), 1.0, 1.0,
+                   0.1, 30.0, Stars(0, 3.0, 1.8, 0.02, 0), 4.0)

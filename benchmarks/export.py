@@ -1,0 +1,125 @@
+"""Export of a 26-megapixel blend of three channels, FITS in, 16-bit TIFF out, against plain whole-array NumPy."""
+
+from __future__ import annotations
+
+import json
+import resource
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+import numpy as np
+
+from bichromus.core.blend import Blender
+from bichromus.core.blend.compose import compose, figures_of
+from bichromus.core.blend.export import Source, render_bands
+from bichromus.core.files import FORMATS, write_fits, write_picture
+from bichromus.core.files.astropy_fits import fits
+from bichromus.core.files.fits_in import raw_rows
+from bichromus.core.model.measures import Surface
+from bichromus.core.model.planes import Header
+from bichromus.core.model.recipe import BlendSettings, Colour, Recipe
+
+from .common import Result, apart, measure, plane
+
+SHAPE = (4176, 6248)
+NAMES = ("Ha", "O3", "S2")
+
+
+def recipe() -> Recipe:
+    figures = {n: figures_of(measure(SHAPE, n), Header()) for n in NAMES}
+    return compose(BlendSettings(balance=0.3, balance_auto=False, colour=Colour(star_colour=1.0)), figures)
+
+
+def ours(folder: Path, out: Path) -> None:
+    blender = Blender(recipe())
+    flat = Surface(0.0, 0.0, 0.0, SHAPE[1], SHAPE[0])
+    sources = {}
+    for name in blender.names:
+        rows = raw_rows(folder / f"{name}.fits")
+        assert rows is not None
+        sources[name] = Source(lambda y0, y1, rows=rows: rows[y0:y1], flat)  # type: ignore[misc]
+    bands = render_bands(blender, sources, SHAPE, "uint16")
+    write_picture(out, FORMATS["tiff16"], bands, SHAPE, {}, overwrite=True)
+
+
+def plain(folder: Path, out: Path) -> None:
+    """The same arithmetic as a person would write it, on whole arrays."""
+    import tifffile
+
+    blender = Blender(recipe())
+    s, curve = blender.settings.stretch, blender.curve
+    levels = []
+    for name in blender.names:
+        data = fits.getdata(folder / f"{name}.fits").astype(np.float32)
+        x = data * np.float32(blender.levels.gains[name])
+        f = s.background + (s.signal - s.background) * np.arcsinh(x * s.strength) / np.arcsinh(s.strength)
+        a = (curve.top - s.shoulder) / (1 - s.shoulder)
+        u = np.clip((f - s.shoulder) / (curve.top - s.shoulder), 0, None)
+        held = s.shoulder + (1 - s.shoulder) * a * u / (1 + (a - 1) * u)
+        levels.append(np.where((f > s.shoulder) & (curve.top > 1), held, f) - s.background)
+    stack = np.stack(levels)
+    code = np.clip(np.tensordot(blender._mix, stack, 1) + s.background, 0, 1)
+    light = np.where(code <= 0.04045, code / 12.92, ((code + 0.055) / 1.055) ** 2.4)
+    to_lms = np.array([[.4122214708, .5363325363, .0514459929], [.2119034982, .6806995451, .1073969566],
+                       [.0883024619, .2817188376, .6299787005]], np.float32)
+    lms = np.cbrt(np.tensordot(to_lms, light, 1))
+    to_lab = np.array([[.2104542553, .7936177850, -.0040720468], [1.9779984951, -2.4285922050, .4505937099],
+                       [.0259040371, .7827717662, -.8086757660]], np.float32)
+    lab = np.tensordot(to_lab, lms, 1)
+    hue, half = np.deg2rad(142.5), np.deg2rad(35.0)
+    g = lab[1] * np.cos(hue) + lab[2] * np.sin(hue)
+    p = lab[2] * np.cos(hue) - lab[1] * np.sin(hue)
+    e = np.maximum(g - np.abs(p) / np.tan(half), 0)
+    e = blender.settings.colour.limit_green * e * e / (e + 0.01)
+    lab[1] -= e * np.cos(hue)
+    lab[2] -= e * np.sin(hue)
+    root = np.tensordot(np.linalg.inv(to_lab).astype(np.float32), lab, 1)
+    light = np.tensordot(np.linalg.inv(to_lms), root**3, 1)
+    grey = np.clip(lab[0], 0, 1) ** 3
+    high, low = light.max(0), light.min(0)
+    share = np.clip(np.minimum(np.where(high > 1, (1 - grey) / np.maximum(high - grey, 1e-9), 1),
+                               np.where(low < 0, grey / np.maximum(grey - low, 1e-9), 1)), 0, 1)
+    light = np.clip(grey + (light - grey) * share, 0, 1)
+    code = np.where(light <= 0.0031308, light * 12.92, 1.055 * light ** (1 / 2.4) - 0.055)
+    tifffile.imwrite(out, np.moveaxis((code * 65535 + 0.5).astype(np.uint16), 0, -1), photometric="rgb")
+
+
+def run() -> list[Result]:
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        for seed, channel in enumerate(NAMES):
+            write_fits(folder / f"{channel}.fits", plane(SHAPE, seed), Header())
+        found = {}
+        for way in ("ours", "plain", "nothing"):
+            runs = [apart("benchmarks.export", way, folder) for _ in range(2)]
+            found[way] = min(r["seconds"] for r in runs), min(r["megabytes"] for r in runs)
+        base = found["nothing"][1]
+        different = int(np.abs(_read(folder / "ours.tiff") - _read(folder / "plain.tiff")).max())
+    time_ratio = found["ours"][0] / found["plain"][0]
+    memory_ratio = (found["ours"][1] - base) / (found["plain"][1] - base)
+    return [Result(f"export 26 Mpx, time over plain NumPy ({found['ours'][0]:.1f} s against {found['plain'][0]:.1f} s)",
+                   time_ratio, 0.7),
+            Result(f"export 26 Mpx, peak memory over plain NumPy ({found['ours'][1] - base:.0f} MB against "
+                   f"{found['plain'][1] - base:.0f} MB)", memory_ratio, 0.25),
+            Result("export 26 Mpx, largest difference between the two", different, 24, "/65535")]
+
+
+def _read(path: Path) -> np.ndarray:
+    import tifffile
+
+    return np.asarray(tifffile.imread(path)[::7, ::7]).astype(int)
+
+
+def main() -> None:
+    way, folder = sys.argv[1], Path(sys.argv[2])
+    begun = time.perf_counter()
+    if way != "nothing":
+        {"ours": ours, "plain": plain}[way](folder, folder / f"{way}.tiff")
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
+    print(json.dumps({"seconds": time.perf_counter() - begun, "megabytes": peak}))
+
+
+if __name__ == "__main__":
+    main()
