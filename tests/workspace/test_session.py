@@ -164,6 +164,16 @@ def test_publishing_smaller_and_into_all_formats(trio: tuple[Session, Ears], tmp
     wait(lambda: bool(ears.published) or bool(ears.trouble))
     assert ears.trouble == []
     assert read_picture(tmp_path / "out.png").shape == (214, 320)
+    assert read_picture(tmp_path / "out.fits").header.wcs == ()  # made smaller: the coordinates no longer fit
+    session.set_publish("size", longest=None)
+    session.publish([Target(tmp_path / "whole.fits", "fits32")], overwrite=False)
+    wait(lambda: len(ears.published) == 2)
+    assert ("CRVAL1", 171.0) in read_picture(tmp_path / "whole.fits").header.wcs
+    # cancelled in the middle, nothing half-written stays
+    session.jobs.reported.connect(lambda r: session.jobs.cancel() if "writing never" in r.text else None)
+    session.publish([Target(tmp_path / "never.tiff", "tiff16")], overwrite=False)
+    wait(lambda: not session.jobs.busy)
+    assert not list(tmp_path.glob("*never*"))
     made = json.loads((tmp_path / "out.png.json").read_text())
     assert made["format"] == "bichromus-recipe"
     before = (tmp_path / "out.png").read_bytes()

@@ -13,7 +13,7 @@ from ..core.blend import Blender, predict_noise
 from ..core.blend.companions import glow_plane, half_size, star_plane
 from ..core.blend.compose import compose, figures_of
 from ..core.blend.export import Clipped, Source, render_bands
-from ..core.files import FORMATS, write_picture
+from ..core.files import FORMATS, blend_header, read_fits_header, write_picture
 from ..core.files.atomic import check_output, write_text
 from ..core.files.fits_in import raw_rows
 from ..core.files.picture_out import format_of
@@ -61,7 +61,8 @@ def run(options: argparse.Namespace) -> None:
     extra = _companions(recipe, sources, shape)
     clipped = Clipped()
     bands = render_bands(blender, sources, shape, chosen.dtype, *extra, progress.part(0.5, 1), clipped)
-    first = next(iter(pictures.values())).header if pictures else None
+    name, file = next(iter(files.items()))
+    first = blend_header(pictures[name].header if pictures else read_fits_header(file))
     write_picture(out, chosen, bands, shape, recipe.model_dump(), options.overwrite, files.values(), first)
     if options.save_recipe:
         write_text(Path(options.save_recipe), recipe.dump(), options.overwrite)

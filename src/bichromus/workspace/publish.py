@@ -10,7 +10,7 @@ import numpy as np
 
 from ..core.blend.export import BAND_ROWS, quantise
 from ..core.blend.palettes import FREE_PRESETS, MAPPINGS
-from ..core.files import FORMATS, write_picture
+from ..core.files import FORMATS, blend_header, read_fits_header, write_picture
 from ..core.files.atomic import check_output
 from ..core.model.channel import LONG_NAMES
 from ..core.model.planes import Header
@@ -53,11 +53,13 @@ def write_all(painter: Painter, recipe: Recipe, wanted: list[Target], publish: P
     for target in wanted:
         check_output(target.path, overwrite, sources)
     shape = output_shape(painter.shape, publish.longest)
+    # a picture made smaller no longer fits the sky coordinates of its stacks
+    header = blend_header(read_fits_header(sources[0])) if sources and shape == painter.shape else Header()
     for number, target in enumerate(wanted):
         part = progress.part(number / len(wanted), (number + 1) / len(wanted))
         chosen = FORMATS[target.format_id]
         bands = _bands(painter, recipe, shape, chosen.dtype, part, target.path.name)
-        write_picture(target.path, chosen, bands, shape, recipe.model_dump(), overwrite, sources, Header(),
+        write_picture(target.path, chosen, bands, shape, recipe.model_dump(), overwrite, sources, header,
                       publish.quality)
     return [t.path for t in wanted]
 

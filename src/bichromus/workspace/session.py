@@ -21,7 +21,7 @@ from .demo import open_demo
 from .document import Document
 from .jobs import Jobs, Latest
 from .prepare import EMPTY, Channels, choose, inspect, prepare
-from .publish import Target, write_all
+from .publish import Target, used_sources, write_all
 from .state import ProjectState, PublishState, SourceState
 from .viewport import RGB8, Painter, Request, View
 
@@ -173,7 +173,8 @@ class Session:
         if painter is None or recipe is None:
             self.trouble.emit([InputError("There is no picture to publish yet", do="Open stacks and blend them first")])
             return
-        sources = [Path(s.path) for s in self.state.sources]
+        first = used_sources(self.state, self.channels, recipe)
+        sources = [Path(s.path) for s in (*first, *self.state.sources)]
 
         def work(progress: Progress) -> None:
             self.published.emit(write_all(painter, recipe, wanted, publish, sources, overwrite, progress))

@@ -86,6 +86,7 @@ class Window(QMainWindow):
         assert app is not None
         app.installEventFilter(self)
         self.go("channels")
+        self.canvas.setFocus()
 
     # --- building ---
 
@@ -173,12 +174,12 @@ class Window(QMainWindow):
         self.shelves.setCurrentIndex(index)
         self._fit_shelf()
         self.inspectors.setCurrentIndex(index)
-        self.shelf_frame.setVisible(self.step.shelf is not None)
         self.step.enter()
         self._show_frame()
         self._show_advice()
 
     def _fit_shelf(self) -> None:
+        self.shelf_frame.setVisible(self.step.shelf is not None and self.session.painter is not None)
         if self.step.shelf is not None:
             self.shelves.setFixedHeight(self.step.shelf.minimumHeight())
 

@@ -67,7 +67,7 @@ def advise_blend(recipe: Recipe, needs: list[Need] | None = None) -> Advice | No
                       f"{100 * noise / limit:.0f} % of its limit.", _noise_rows(now, recipe),
                       "Predicted by sending noise samples through this very curve, mix and colour.")
     return Advice("act", _needy_sentence(needs, recipe), _need_rows(needs, recipe) + _noise_rows(now, recipe),
-                  "Noise falls as the square root of the hours: hours more = hours had x (factor^2 - 1), under the "
+                  "Noise falls as the square root of the hours: hours more = hours had × (factor² − 1), under the "
                   "same sky. The factor brings the predicted noise of equally loud channels under your limits.",
                   needs[0].channel)
 

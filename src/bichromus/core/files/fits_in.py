@@ -31,6 +31,14 @@ def read_fits(path: Path) -> tuple[np.ndarray, Header]:
         raise UnreadableFile("This FITS file cannot be read", why=why, do=_DAMAGED, file=path) from error
 
 
+def read_fits_header(path: Path) -> Header:
+    """The header alone, without the data; an empty one where the file cannot be read."""
+    with contextlib.suppress(OSError, ValueError, TypeError, KeyError, BichromusError, fits.VerifyError), open(
+            path, "rb") as handle, fits.open(handle, lazy_load_hdus=True) as hdus:
+        return header_of(_first_picture(hdus, path), hdus[0])
+    return Header()
+
+
 def raw_rows(path: Path) -> np.ndarray | None:
     """A read-only map of the data where it can be used in place: uncompressed, float32 or float64, unscaled.
 

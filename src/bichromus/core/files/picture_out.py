@@ -42,6 +42,11 @@ FORMATS: Final = {f.id: f for f in (
 )}
 
 
+def blend_header(source: Header) -> Header:
+    """What a blend keeps of a channel's header: the object and where in the sky it lies."""
+    return Header(object_name=source.object_name, wcs=source.wcs)
+
+
 def format_of(path: Path) -> PictureFormat:
     """The format that a file's ending asks for. Raises UnknownName."""
     by_suffix = {".tif": "tiff16", ".tiff": "tiff16", ".png": "png16", ".jpg": "jpeg", ".jpeg": "jpeg",

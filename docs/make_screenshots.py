@@ -1,0 +1,91 @@
+"""Every picture of docs/screenshots, from the demo data, at 1280 x 800. Run by ``./run shots``."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+from collections.abc import Callable
+from pathlib import Path
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+from PyQt6.QtCore import QEventLoop, QPointF, QTimer
+from PyQt6.QtWidgets import QApplication
+
+FOLDER = Path(__file__).parent / "screenshots"
+
+
+def settle(milliseconds: int) -> None:
+    loop = QEventLoop()
+    QTimer.singleShot(milliseconds, loop.quit)
+    loop.exec()
+
+
+def wait(until: Callable[[], bool], seconds: float = 120) -> None:
+    """Until something holds, or fail."""
+    for _ in range(int(seconds / 0.05)):
+        if until():
+            return
+        settle(50)
+    raise TimeoutError("the window did not get there")
+
+
+def main() -> int:
+    with tempfile.TemporaryDirectory() as config:
+        os.environ["XDG_CONFIG_HOME"] = config
+        from bichromus.app.start import Application, make_application
+        from bichromus.app.theme.look import LOOK
+        from bichromus.workspace import places
+
+        app = make_application()
+        assert isinstance(app, QApplication)
+        os.environ["XDG_DATA_HOME"] = str(Path(config) / "data")
+        (Path(config) / "data").mkdir()
+        LOOK.use("dusk")
+        application = Application()
+        window = application.open("new")
+        window.resize(1280, 800)
+        settle(200)
+        FOLDER.mkdir(exist_ok=True)
+
+        def shot(name: str) -> None:
+            settle(900)
+            window.grab().save(str(FOLDER / f"{name}.png"))
+            print(FOLDER / f"{name}.png")
+
+        shot("welcome")
+        assert places.demo_project().parent.is_dir()
+        window = application.open("demo")
+        window.resize(1280, 800)
+        wait(lambda: window.session.recipe is not None and not window.session.jobs.busy and bool(window.session.needs))
+        settle(2500)
+        channels = window.step_named("channels")
+        origin = next(i.id for i in channels.sheet.row.items if i.title.startswith("O3  Balcony"))  # type: ignore[attr-defined]
+        channels.show_origin(origin)  # type: ignore[attr-defined]
+        window.canvas.pointed.emit(760, 520)
+        shot("channels")
+        window.go("blend")
+        window.canvas.pointed.emit(760, 520)
+        shot("blend")
+        window.session.set_mapping("bicolour-shared")
+        window.canvas.zoom_by(2.4, QPointF(390, 250))
+        settle(1200)
+        window.show_why()
+        shot("why")
+        window.escape()
+        window.canvas.fit()
+        window.session.set_mapping("hubble-order")
+        settle(1200)
+        window.use_theme("red")
+        shot("red-light")
+        window.use_theme("day")
+        window.go("publish")
+        shot("publish-day")
+        window.use_theme("dusk")
+        window.close()
+    return 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())
