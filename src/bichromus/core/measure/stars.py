@@ -147,9 +147,9 @@ def _local_sigma(response: F32) -> F32:
     tall, across = height // rows // 2, width // columns // 2  # every second pixel of a cell is enough
     thin = np.abs(response[: rows * tall * 2 : 2, : columns * across * 2 : 2])
     cells = thin.reshape(rows, tall, columns, across).swapaxes(1, 2).reshape(rows, columns, -1)
-    grid = (1.4826 * np.median(cells, axis=2)).astype(np.float32)
+    grid = np.asarray(1.4826 * np.median(cells, axis=2), np.float32)
     if min(grid.shape) >= 3:
-        grid = cv2.medianBlur(grid, 3)
+        grid = np.asarray(cv2.medianBlur(grid, 3), np.float32)
     wide = cv2.resize(grid, (width, height), interpolation=cv2.INTER_LINEAR)
     return np.maximum(np.asarray(wide, np.float32), 1e-30)
 
