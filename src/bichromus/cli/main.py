@@ -9,10 +9,10 @@ from collections.abc import Sequence
 
 from .. import __version__
 from ..core.model.errors import BichromusError, Cancelled
-from . import blend, demo, extract, measure, simulate
+from . import blend, demo, extract, measure, plan, simulate
 from .common import Parser
 
-VERBS = (demo, measure, extract, blend, simulate)
+VERBS = (demo, measure, extract, blend, plan, simulate)
 
 
 def build_parser() -> Parser:

@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from ..core.model.recipe import BlendSettings
+from .things import PlanState
 
 
 class _Frozen(BaseModel):
@@ -57,6 +58,7 @@ class ProjectState(_Frozen):
     chosen: dict[str, str] = Field(default_factory=dict)
     settings: BlendSettings = BlendSettings()
     publish: PublishState = PublishState()
+    plan: PlanState = PlanState()
 
     def source(self, source_id: str) -> SourceState:
         return next(s for s in self.sources if s.id == source_id)

@@ -1,0 +1,66 @@
+"""``plan allocate``."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from pathlib import Path
+from typing import Any
+
+from ..core.model.errors import InputError
+from ..core.plan.allocate import Want, Window, allocate
+from .common import add_common, print_json, table
+
+
+def register(parts: Any) -> None:
+    parser = parts.add_parser("allocate", help="hours over windows and channels")
+    parser.add_argument("file", metavar="FILE", help="JSON with windows and channels")
+    add_common(parser)
+    parser.set_defaults(run=run)
+
+
+def _number(row: dict[str, Any], key: str, default: float | None = None) -> float:
+    value = row.get(key, default)
+    if isinstance(value, bool) or not isinstance(value, (int, float)):
+        raise ValueError(f"{key} is missing or no number")
+    return float(value)
+
+
+def load(path: Path) -> tuple[list[Window], list[Want]]:
+    """Windows and wants of a file. Raises InputError with the entry that does not fit."""
+    try:
+        raw = json.loads(path.read_text("utf-8"))
+        windows = [Window(str(w["name"]), _number(w, "hours"), _number(w, "efficiency", 1.0)) for w in raw["windows"]]
+        wants = []
+        for name, c in raw["channels"].items():
+            skies = {str(k): _number(c["sky_e_s"], k) for k in c["sky_e_s"]}
+            wants.append(Want(name, _number(c, "goal_snr"), _number(c, "target_e_s"), _number(c, "read_noise_e"),
+                              _number(c, "sub_s"), skies, _number(c, "had_snr", 0.0), _number(c, "dark_e_s", 0.0),
+                              _number(c, "pixels", 1.0)))
+    except (OSError, UnicodeDecodeError, ValueError, KeyError, TypeError, AttributeError) as error:
+        why = getattr(error, "strerror", None) or (f"{error} is missing" if isinstance(error, KeyError) else str(error))
+        raise InputError("The plan cannot be used", why=why.splitlines()[0], file=path,
+                         do="Write windows (name, hours) and channels (goal_snr, target_e_s, read_noise_e, sub_s, "
+                         "sky_e_s by window)") from error
+    return windows, wants
+
+
+def run(o: argparse.Namespace) -> None:
+    windows, wants = load(Path(o.file))
+    found = allocate(windows, wants)
+    result = {
+        "share": found.share,
+        "channels": {c.name: {"hours": sum(h.get(c.name, 0.0) for h in found.hours.values()), "snr": found.snr[c.name],
+                              "share": found.shares[c.name]} for c in wants},
+        "windows": {w.name: {"hours_used": sum(found.hours[w.name].values()), "hours": found.hours[w.name]}
+                    for w in windows},
+        "warnings": list(found.warnings)}
+    if o.json:
+        print_json(result)
+        return
+    print(table(("channel", "hours", "SNR", "share of goal"),
+                [(n, v["hours"], v["snr"], v["share"]) for n, v in result["channels"].items()]))  # type: ignore[attr-defined]
+    print(table(("window", "hours used", "how"), [(w.name, sum(found.hours[w.name].values()), ", ".join(
+        f"{n} {h:.2f} h" for n, h in found.hours[w.name].items())) for w in windows]))
+    for warning in found.warnings:
+        print(f"note: {warning}")

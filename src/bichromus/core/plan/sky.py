@@ -1,0 +1,87 @@
+"""How bright the sky is: site, Moon, and what it means at a line."""
+
+from __future__ import annotations
+
+from typing import Final
+
+import numpy as np
+
+from ..model.channel import WAVELENGTH_NM
+from ..model.errors import InputError
+
+PHOTONS_AB0: Final = 5.480e10  # ph/s/m2/nm times lambda in nm, of AB = 0
+RAYLEIGH: Final = 1.8704e-2  # ph/s/m2/arcsec2 of one rayleigh
+BORTLE: Final = (21.9, 21.7, 21.45, 20.9, 19.8, 18.9, 18.25, 17.8, 17.3)
+_MOON_AT_HA: Final = 0.55  # moonlight per nm at 656 over 501
+_MOON_S2_OVER_HA: Final = 0.96
+_EXTINCTION_V: Final = 0.172
+
+
+def bortle_mag(bortle: int) -> float:
+    """Zenith sky of a Bortle class, mag/arcsec2 (good to 0.4). Raises InputError."""
+    if not 1 <= bortle <= 9:
+        raise InputError("There is no such Bortle class", why=str(bortle), do="Give a class from 1 to 9")
+    return BORTLE[bortle - 1]
+
+
+def photons_ab(mag: float, wavelength_nm: float) -> float:
+    """Photons/s/m2/nm of an AB magnitude."""
+    return float(PHOTONS_AB0 / wavelength_nm * 10 ** (-0.4 * mag))
+
+
+def airmass(altitude_deg: float) -> float:
+    """Airmass (Kasten & Young 1989)."""
+    h = max(altitude_deg, -1.0)
+    return float(1 / (np.sin(np.deg2rad(h)) + 0.50572 * (h + 6.07995) ** -1.6364))
+
+
+def moon_nanolamberts(phase_deg: float, moon_zenith_deg: float, target_zenith_deg: float, distance_deg: float,
+                      extinction: float = _EXTINCTION_V) -> float:
+    """Moonlight on the sky in V (Krisciunas & Schaefer 1991); 0 when the Moon is down. Phase angle 0 is full."""
+    if moon_zenith_deg >= 90.8333:
+        return 0.0
+    rho = max(distance_deg, 1.0)
+    scatter = 10**5.36 * (1.06 + np.cos(np.deg2rad(rho)) ** 2) + 10 ** (6.15 - rho / 40)
+    if rho < 10:
+        scatter = 6.2e7 / rho**2 + 10**5.36 * (1.06 + np.cos(np.deg2rad(rho)) ** 2)
+    light = 10 ** (-0.4 * (3.84 + 0.026 * abs(phase_deg) + 4e-9 * phase_deg**4))
+
+    def path(zenith: float) -> float:
+        return float((1 - 0.96 * np.sin(np.deg2rad(min(zenith, 90.0))) ** 2) ** -0.5)
+
+    return float(scatter * light * 10 ** (-0.4 * extinction * path(moon_zenith_deg))
+                 * (1 - 10 ** (-0.4 * extinction * path(target_zenith_deg))))
+
+
+def nanolamberts(v_mag: float) -> float:
+    """Surface brightness in nanolamberts of V mag/arcsec2 (Garstang 1989)."""
+    return float(34.08 * np.exp(20.7233 - 0.92104 * v_mag))
+
+
+def dark_nanolamberts(zenith_nl: float, altitude_deg: float, extinction: float = _EXTINCTION_V) -> float:
+    """The moonless sky at an altitude from that at the zenith (Krisciunas & Schaefer 1991)."""
+    path = (1 - 0.96 * np.cos(np.deg2rad(altitude_deg)) ** 2) ** -0.5
+    return float(zenith_nl * 10 ** (-0.4 * extinction * (path - 1)) * path)
+
+
+def phase_angle(lit: float) -> float:
+    """Phase angle in degrees of a lit share."""
+    return float(np.rad2deg(np.arccos(np.clip(2 * lit - 1, -1, 1))))
+
+
+def sky_factor(channel: str, site_mag: float, moon_nl: float) -> float:
+    """How many times brighter the sky is with the Moon than without, at a channel's wavelength."""
+    extra = moon_nl / nanolamberts(site_mag)
+    wavelength = WAVELENGTH_NM[channel]
+    if wavelength >= 600:
+        extra *= _MOON_AT_HA * (_MOON_S2_OVER_HA if channel == "S2" else 1.0)
+    return 1 + extra
+
+
+def sky_ab(channel: str, site_mag: float, moon_nl: float = 0.0) -> float:
+    """AB mag/arcsec2 of the sky at a channel's wavelength, for a site of ``site_mag`` (V) and that much moonlight."""
+    # the same photons per nm as at V are taken for all wavelengths without the Moon, which errs on the safe side
+    base = photons_ab(site_mag + 0.02, 550.0)
+    bright = base * sky_factor(channel, site_mag, moon_nl)
+    wavelength = WAVELENGTH_NM[channel]
+    return float(-2.5 * np.log10(bright * wavelength / PHOTONS_AB0))
