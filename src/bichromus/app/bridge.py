@@ -21,6 +21,8 @@ class Bridge(QObject):
     recipe = pyqtSignal(object)
     advice = pyqtSignal(str, object)
     judged = pyqtSignal()
+    planned = pyqtSignal()
+    rehearsed = pyqtSignal(str, object)
     rendered = pyqtSignal(object, object)
     thumbnail = pyqtSignal(str, object)
     opened = pyqtSignal(int)
@@ -37,7 +39,8 @@ class Bridge(QObject):
         self._arrived.connect(self._deliver)  # Qt queues it where it comes from another thread
         for name, source in {
             "state": session.document.changed, "channels": session.channels_changed, "recipe": session.recipe_changed,
-            "advice": session.advice_changed, "judged": session.judged, "rendered": session.rendered,
+            "advice": session.advice_changed, "judged": session.judged, "planned": session.planned,
+            "rehearsed": session.rehearsed, "rendered": session.rendered,
             "thumbnail": session.thumbnail, "opened": session.opened, "published": session.published,
             "trouble": session.trouble, "job": session.jobs.reported, "idle": session.jobs.idle,
             "cancelled": session.jobs.cancelled,

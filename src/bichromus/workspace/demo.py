@@ -7,6 +7,7 @@ from pathlib import Path
 from ..core.model.errors import InputError
 from ..core.model.progress import SILENT, Progress
 from ..core.simulate.demo import TARGET_NAME
+from .demo_plan import demo_plan
 from .document import Document
 from .places import demo_project, make_demo
 from .prepare import inspect
@@ -18,7 +19,8 @@ def open_demo(document: Document, progress: Progress = SILENT) -> list[InputErro
     found, errors = inspect(document.store, paths, document.state.sources, progress.part(0.8, 1))
     if found:
         sources = (*document.state.sources, *found)
-        document.do("open the demo", document.state.model_copy(update={"sources": sources, "name": TARGET_NAME}))
+        state = document.state.model_copy(update={"sources": sources, "name": TARGET_NAME, "plan": demo_plan()})
+        document.do("open the demo", state)
     return errors
 
 

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Mapping, Sequence
+import datetime as dt
+from collections.abc import Callable, Mapping, Sequence
 from functools import partial
 from pathlib import Path
 from typing import Any
@@ -20,9 +21,11 @@ from ..core.model.recipe import BlendSettings, ChannelFigures, Recipe
 from .demo import open_demo
 from .document import Document
 from .jobs import Jobs, Latest
+from .planner import Held, PlanView, make_plan, rehearse
 from .prepare import EMPTY, Channels, choose, inspect, prepare
 from .publish import Target, used_sources, write_all
 from .state import ProjectState, PublishState, SourceState
+from .things import PlanState
 from .viewport import RGB8, Painter, Request, View
 
 
@@ -36,13 +39,20 @@ class Session:
     recipe_changed = Signal(object)
     advice_changed = Signal(str, object)
     judged = Signal()
+    planned = Signal()
+    rehearsed = Signal(str, object)
     rendered = Signal(Request, object)
     thumbnail = Signal(str, object)
     opened = Signal(int)
     published = Signal(list)
     trouble = Signal(list)
 
-    def __init__(self, folder: Path, name: str | None = None) -> None:
+    def __init__(self, folder: Path, name: str | None = None,
+                 now: Callable[[], dt.datetime] = lambda: dt.datetime.now(dt.UTC)) -> None:
+        self._now = now
+        self.plan: PlanView | None = None
+        self.plan_trouble = ""
+        self._planned_for: tuple[Any, ...] | None = None
         self.document = Document(folder, name)
         self.jobs = Jobs()
         self.previews = Latest()
@@ -247,6 +257,40 @@ class Session:
             self._on_prepared(Channels(self.channels.origins, chosen, self.channels.warnings))
             return
         self._refresh(state)
+        self._replan()
+
+    def held(self) -> dict[str, Held]:
+        """What each channel holds: hours, and how many times its noise must fall for full colour."""
+        needs = {n.channel: n.factor for n in self.needs}
+        return {n: Held(self.channels.channel(n).hours or 0.0, needs.get(n, 1.0)) for n in self.channels.names}
+
+    def _replan(self) -> None:
+        """The plan for the state as it is now, on the preview thread, when anything that it rests on has changed."""
+        plan, held = self.state.plan, self.held()
+        if (plan, held) == self._planned_for:
+            return
+        self._planned_for = (plan, held)
+
+        def work() -> None:
+            try:
+                self.plan, self.plan_trouble = make_plan(plan, held, self._now()), ""
+            except InputError as error:
+                self.plan, self.plan_trouble = None, error.sentence()
+            self.advice_changed.emit("plan", self.plan.advice if self.plan else None)
+            self.planned.emit()
+
+        self.previews.ask("plan", work)
+
+    def ask_rehearsal(self, channel: str) -> None:
+        """One sub and the finished stack of a channel, by ``rehearsed``."""
+        view = self.plan
+        if view is not None and any(c.channel == channel for c in view.channels):
+            self.previews.ask("rehearsal", lambda: self.rehearsed.emit(channel, rehearse(view, channel)))
+
+    def set_plan(self, label: str, merge: str | None = None, **changes: object) -> None:
+        """Change what the plan rests on: things known once, or what is chosen of them."""
+        plan = PlanState.model_validate({**self.state.plan.model_dump(), **changes})
+        self._do(label, self.state.model_copy(update={"plan": plan}), merge)
 
     def _on_prepared(self, channels: Channels) -> None:
         self.channels = channels
@@ -283,6 +327,8 @@ class Session:
             self.suggested = auto_balance(recipe) if recipe is not None else None
             self.advice_changed.emit("blend", advise_blend(recipe, self.needs) if recipe is not None else None)
         self.judged.emit()
+        if not passing:
+            self._replan()
 
     def _compose(self, state: ProjectState, channels: Channels, passing: bool) -> Recipe | None:
         figures = {n: channels.channel(n).figures() for n in channels.names}

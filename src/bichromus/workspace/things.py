@@ -128,5 +128,5 @@ def _named(things: Sequence[Thing], name: str, kind: str) -> Thing:
             return thing
     if things and not name:
         return things[0]
-    raise UnknownName(f"No {kind} is called {name!r}" if name else f"There is no {kind} yet",
+    raise UnknownName(f"No {kind} is called {name!r}" if things else f"There is no {kind} yet",
                       do=f"Use {', '.join(t.name for t in things)}" if things else f"Add a {kind} first")

@@ -9,6 +9,7 @@ from PyQt6.QtGui import QKeySequence, QShortcut
 
 from ..steps.blend import BlendStep
 from ..steps.channels import ChannelsStep
+from ..steps.plan import PlanStep
 from ..steps.publish import PublishStep
 from .sheets import Command
 
@@ -26,6 +27,12 @@ def make_commands(window: Window) -> list[Command]:
     assert isinstance(blend, BlendStep)
     assert isinstance(channels, ChannelsStep)
     assert isinstance(publish, PublishStep)
+
+    plan = window.step_named("plan")
+    assert isinstance(plan, PlanStep)
+
+    def has_plan() -> bool:
+        return window.session.plan is not None
 
     def has_picture() -> bool:
         return window.session.recipe is not None
@@ -73,6 +80,9 @@ def make_commands(window: Window) -> list[Command]:
         Command("next-channel", "Next channel", "C", lambda: next_origin(1), "channels"),
         Command("last-channel", "Previous channel", "Shift+C", lambda: next_origin(-1), "channels"),
         Command("response", "Load or drop a sensor response", "", channels.choose_response, "channels extract"),
+        Command("things", "Sites, rigs, filters and targets", "Ctrl+T", plan.edit_things, "plan horizon import export"),
+        Command("save-plan", "Save tonight's plan", "Ctrl+P", plan.choose_file, "plan checklist calendar export",
+                has_plan),
         Command("why", "Why this advice", "W", window.show_why, "advice"),
         Command("red", "Red light", "N", window.toggle_red, "theme night"),
         Command("theme", "Next theme", "Shift+N", window.cycle_theme, "theme day dusk"),

@@ -29,6 +29,7 @@ from ..bridge import Bridge
 from ..canvas import Canvas
 from ..steps.blend import BlendStep
 from ..steps.channels import ChannelsStep
+from ..steps.plan import PlanStep
 from ..steps.publish import PublishStep
 from ..steps.step import Desk, Step
 from ..theme.look import LOOK, THEMES
@@ -64,8 +65,8 @@ class Window(QMainWindow):
         self._held: str | None = None
         self._topics: dict[str, object] = {}
         desk = Desk(session, self.bridge, self.canvas, self)
-        self.steps: list[Step] = [ChannelsStep(desk), BlendStep(desk), PublishStep(desk)]
-        self.step = self.steps[0]
+        self.steps: list[Step] = [PlanStep(desk), ChannelsStep(desk), BlendStep(desk), PublishStep(desk)]
+        self.step = self.steps[1]
         self._thumbs = QTimer(self)
         self._thumbs.setSingleShot(True)
         self._thumbs.setInterval(120)
@@ -101,6 +102,8 @@ class Window(QMainWindow):
         self.shelves, self.inspectors = QStackedWidget(), QStackedWidget()
         self.inspectors.setFixedWidth(312)
         for step in self.steps:
+            if step.stage is not None:
+                self.stage.addWidget(step.stage)
             self.shelves.addWidget(step.shelf or QWidget())
             self.inspectors.addWidget(step.inspector)
         self.shelf_frame = QFrame()
@@ -144,6 +147,7 @@ class Window(QMainWindow):
         bridge.recipe.connect(self._show_recipe)
         bridge.state.connect(lambda _state: self._frame.ask())
         bridge.judged.connect(self._frame.ask)
+        bridge.planned.connect(self._frame.ask)
         bridge.advice.connect(self._take_advice)
         bridge.trouble.connect(self.show_trouble)
         bridge.job.connect(self.foot.show_job)
@@ -155,7 +159,7 @@ class Window(QMainWindow):
         self.foot.cancel.connect(self.session.jobs.cancel)
         self.welcome.open_wanted.connect(self.choose_files)
         self.welcome.demo_wanted.connect(lambda: self.project_wanted.emit("demo"))
-        channels = self.steps[0]
+        channels = self.step_named("channels")
         assert isinstance(channels, ChannelsStep)
         channels.stacks.open_button.clicked.connect(self.choose_files)
         LOOK.changed.connect(self._show_frame)
@@ -173,10 +177,14 @@ class Window(QMainWindow):
         self.step = self.steps[index]
         self.shelves.setCurrentIndex(index)
         self._fit_shelf()
+        self._show_stage()
         self.inspectors.setCurrentIndex(index)
         self.step.enter()
         self._show_frame()
         self._show_advice()
+
+    def _show_stage(self) -> None:
+        self.stage.setCurrentWidget(self.step.stage or (self.canvas if self.session.painter else self.welcome))
 
     def _fit_shelf(self) -> None:
         self.shelf_frame.setVisible(self.step.shelf is not None and self.session.painter is not None)
@@ -298,7 +306,7 @@ class Window(QMainWindow):
 
     def _show_channels(self) -> None:
         painter = self.session.painter
-        self.stage.setCurrentWidget(self.canvas if painter else self.welcome)
+        self._show_stage()
         self._fit_shelf()
         self.canvas.set_shape(painter.shape if painter else None)
         self.canvas.ask()
@@ -347,7 +355,7 @@ class Window(QMainWindow):
         self._show_advice()
 
     def _show_advice(self) -> None:
-        topic = "channels" if self.step.id == "channels" else "blend"
+        topic = self.step.id if self.step.id in ("plan", "channels") else "blend"
         self.foot.show_advice(self._topics.get(topic))  # type: ignore[arg-type]
 
     def _idle(self) -> None:

@@ -39,6 +39,7 @@ class Step(QObject):
         self.desk = desk
         self.session = desk.session
         self.shelf: QWidget | None = None
+        self.stage: QWidget | None = None  # in place of the picture
         self.inspector = Inspector()
         self.active = False
 

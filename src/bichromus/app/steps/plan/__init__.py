@@ -1,0 +1,5 @@
+"""Plan: what to shoot tonight, when, how long, and how it fits."""
+
+from .step import PlanStep
+
+__all__ = ["PlanStep"]

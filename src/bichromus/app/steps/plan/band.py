@@ -1,0 +1,185 @@
+"""The night from dusk to dawn: the target's way over the local horizon, the Moon, twilight, clouds, and the blocks."""
+
+from __future__ import annotations
+
+import numpy as np
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QBrush, QColor, QFont, QPainter, QPainterPath, QPaintEvent, QPen
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from ....core.plan.night import moment_of
+from ....workspace.planner import PlanView
+from ...theme.look import LOOK, font, tag_colour
+from ...widgets.paint import draw_tag, fill_rect
+
+_LANE, _SCALE = 40, 18
+_TWILIGHT = ((-0.8333, 42), (-6.0, 26), (-12.0, 14), (-18.0, 0))
+
+
+class NightBand(QWidget):
+    """Altitude 0 to 90 over the hours in which the Sun is down; below it the blocks of the plan."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.view: PlanView | None = None
+        self.setMinimumHeight(220)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setAccessibleName("the night")
+        self.setToolTip("White: the target's altitude. Dashed: the Moon. Grey below: your horizon.\n"
+                        "Hatched above: cloud in the forecast. Below: what to shoot, block by block.")
+        LOOK.changed.connect(self.update)
+
+    def sizeHint(self) -> QSize:
+        return QSize(760, 300)
+
+    def show_plan(self, view: PlanView | None) -> None:
+        self.view = view
+        self.update()
+
+    def _span(self, view: PlanView) -> tuple[float, float]:
+        night = view.night
+        start, end = night.sunset or night.start, night.sunrise or night.end
+        return (start - 0.25 / 24, end + 0.25 / 24) if end > start else (night.start, night.end)
+
+    def _x(self, jd: float, span: tuple[float, float]) -> float:
+        return (jd - span[0]) / (span[1] - span[0]) * self.width()
+
+    def _sky(self) -> QRectF:
+        return QRectF(0, 0, self.width(), self.height() - _LANE - _SCALE - 4)
+
+    def _y(self, altitude: float) -> float:
+        sky = self._sky()
+        return sky.bottom() - max(min(altitude, 90.0), 0.0) / 90 * sky.height()
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        view = self.view
+        if view is None:
+            return
+        target, skyline = view.night.track.target, view.night.track.skyline
+        if target is None or skyline is None:
+            return
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        span = self._span(view)
+        self._paint_sky(painter, view, span)
+        track = view.night.track
+        keep = (track.utc >= span[0]) & (track.utc <= span[1])
+        picked = np.flatnonzero(keep)[::6]
+        self._paint_horizon(painter, track.utc[picked], np.maximum(skyline, 0)[picked], span)
+        t = LOOK.theme
+        dashed = QPen(QColor(t.accent), 1.4, Qt.PenStyle.DashLine)
+        self._curve(painter, track.utc[picked], track.moon[picked], span, dashed)
+        self._curve(painter, track.utc[picked], target[picked], span, QPen(QColor(t.strong), 2))
+        self._paint_words(painter, view, span)
+        self._paint_blocks(painter, view, span)
+        self._paint_scale(painter, view, span)
+
+    def _paint_sky(self, painter: QPainter, view: PlanView, span: tuple[float, float]) -> None:
+        t, sky, track = LOOK.theme, self._sky(), view.night.track
+        fill_rect(painter, sky, t.stage)
+        shades = [s for _, s in _TWILIGHT]
+        for x in range(0, self.width(), 3):
+            jd = span[0] + x / self.width() * (span[1] - span[0])
+            sun = float(np.interp(jd, track.utc, track.sun))
+            light = next((s for (level, _), s in zip(_TWILIGHT, [70, *shades], strict=False) if sun > level), 0)
+            if light:
+                tint = QColor(light * 2, 0, 0, 90) if t.red_only else QColor(90, 120, 170, light * 2)
+                painter.fillRect(QRectF(x, 0, 3, sky.height()), tint)
+        painter.setPen(QPen(QColor(t.line), 1))
+        painter.setFont(font(8.6))
+        for altitude in (30, 60):
+            y = self._y(altitude)
+            painter.drawLine(QPointF(0, y), QPointF(self.width(), y))
+            painter.setPen(QColor(t.muted))
+            painter.drawText(QRectF(self.width() - 40, y - 16, 34, 14), Qt.AlignmentFlag.AlignRight, f"{altitude}°")
+            painter.setPen(QPen(QColor(t.line), 1))
+        cloud = QBrush(QColor(t.muted), Qt.BrushStyle.BDiagPattern)
+        for start, end in view.cloudy:
+            left, right = self._x(max(start, span[0]), span), self._x(min(end, span[1]), span)
+            if right > left:
+                painter.fillRect(QRectF(left, 0, right - left, 12), cloud)
+
+    def _paint_horizon(self, painter: QPainter, utc: np.ndarray, skyline: np.ndarray,
+                       span: tuple[float, float]) -> None:
+        path = QPainterPath(QPointF(self._x(float(utc[0]), span), self._sky().bottom()))
+        for jd, altitude in zip(utc, skyline, strict=True):
+            path.lineTo(self._x(float(jd), span), self._y(float(altitude)))
+        path.lineTo(self._x(float(utc[-1]), span), self._sky().bottom())
+        painter.setPen(Qt.PenStyle.NoPen)
+        painter.setBrush(QColor(LOOK.theme.raised))
+        painter.drawPath(path)
+
+    def _curve(self, painter: QPainter, utc: np.ndarray, altitude: np.ndarray, span: tuple[float, float], pen: QPen,
+               ) -> None:
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.setPen(pen)
+        path = QPainterPath()
+        drawing = False
+        for jd, value in zip(utc, altitude, strict=True):
+            point = QPointF(self._x(float(jd), span), self._y(float(value)))
+            if value < 0:
+                drawing = False
+            elif drawing:
+                path.lineTo(point)
+            else:
+                path.moveTo(point)
+                drawing = True
+        painter.drawPath(path)
+
+    def _paint_words(self, painter: QPainter, view: PlanView, span: tuple[float, float]) -> None:
+        t, night = LOOK.theme, view.night
+        painter.setFont(font(9))
+        about = night.target
+        if about is not None and about.transit is not None and span[0] < about.transit < span[1]:
+            x, y = self._x(about.transit, span), self._y(about.transit_altitude or 0)
+            painter.setPen(QPen(QColor(t.faint), 1, Qt.PenStyle.DotLine))
+            painter.drawLine(QPointF(x, y), QPointF(x, self._sky().bottom()))
+            painter.setPen(QColor(t.strong))
+            # near the top the words stand below the curve
+            top = y - 20 if y > 34 else y + 6
+            painter.drawText(QRectF(x - 100, top, 200, 16), Qt.AlignmentFlag.AlignCenter,
+                             f"transit {view.clock(about.transit)}, {about.transit_altitude:.0f}°")
+        track = night.track
+        up = (track.moon > 4) & (track.utc > span[0]) & (track.utc < span[1])
+        if up.any():
+            index = int(np.flatnonzero(up)[len(np.flatnonzero(up)) // 2])
+            painter.setPen(QColor(t.accent))
+            painter.drawText(QPointF(self._x(float(track.utc[index]), span) + 6, self._y(float(track.moon[index])) - 8),
+                             f"Moon {100 * night.moon.lit:.0f} %")
+        painter.setPen(QColor(t.muted))
+        painter.drawText(QPointF(8, self._sky().bottom() - 8), f"horizon of {view.site.name}")
+
+    def _paint_blocks(self, painter: QPainter, view: PlanView, span: tuple[float, float]) -> None:
+        t = LOOK.theme
+        top = self._sky().bottom() + 4
+        fill_rect(painter, QRectF(0, top, self.width(), _LANE), t.ground)
+        for block in view.tonight.blocks:
+            left, right = self._x(block.start, span), self._x(block.end, span)
+            box = QRectF(left, top, max(right - left - 1, 2), _LANE)
+            back = tag_colour(block.channel)
+            back.setAlpha(70)
+            fill_rect(painter, box, back)
+            draw_tag(painter, QRectF(left, top, 4, _LANE), block.channel)
+            if box.width() < 30:
+                continue
+            painter.setPen(QColor(t.strong))
+            painter.setFont(font(9.6, QFont.Weight.DemiBold))
+            painter.drawText(box.adjusted(9, 3, -2, -20), Qt.AlignmentFlag.AlignVCenter, block.channel)
+            painter.setFont(font(8.6))
+            painter.setPen(QColor(t.text))
+            words = f"{block.subs} × {block.sub_s:.0f} s"
+            if painter.fontMetrics().horizontalAdvance(words) < box.width() - 10:
+                painter.drawText(box.adjusted(9, 18, -2, -2), Qt.AlignmentFlag.AlignVCenter, words)
+
+    def _paint_scale(self, painter: QPainter, view: PlanView, span: tuple[float, float]) -> None:
+        painter.setFont(font(8.6))
+        painter.setPen(QColor(LOOK.theme.muted))
+        first = moment_of(span[0]).astimezone(view.zone)
+        minutes = 60 - first.minute
+        jd = span[0] + minutes / 1440
+        while jd < span[1]:
+            words = view.clock(jd + 1e-6)
+            if int(words[:2]) % 2 == 0:
+                painter.drawText(QRectF(self._x(jd, span) - 30, self.height() - _SCALE, 60, _SCALE),
+                                 Qt.AlignmentFlag.AlignCenter, words[:2] + ":00")
+            jd += 1 / 24

@@ -1,0 +1,119 @@
+"""The sensor on the target, at true scale: drag turns the camera; the other rigs' fields are dashed."""
+
+from __future__ import annotations
+
+import math
+
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, pyqtSignal
+from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from ....core.plan.framing import Field, panel_centres
+from ....workspace.planner import PlanView
+from ...theme.look import LOOK, font
+from ...widgets.paint import fill_rect
+from ...widgets.slider import SETTLE_MS
+
+
+class Framing(QWidget):
+    """North up, east left. ``turned`` carries the camera angle at the end of a gesture."""
+
+    turned = pyqtSignal(float)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.view: PlanView | None = None
+        self.angle = 0.0
+        self.overlap = 0.15
+        self._drag: float | None = None
+        self._pause = QTimer(self)
+        self._pause.setSingleShot(True)
+        self._pause.setInterval(SETTLE_MS)
+        self._pause.timeout.connect(lambda: self.turned.emit(self.angle))
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMinimumHeight(150)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+        self.setAccessibleName("framing")
+        self.setToolTip("The sensor on the target; drag or press left and right to turn the camera.\n"
+                        "Dashed: the fields of the other rigs. Thin: the panels of a mosaic.")
+        LOOK.changed.connect(self.update)
+
+    def sizeHint(self) -> QSize:
+        return QSize(380, 200)
+
+    def show_plan(self, view: PlanView | None, angle: float, overlap: float) -> None:
+        self.view, self.overlap = view, overlap
+        if self._drag is None and not self._pause.isActive():
+            self.angle = angle
+        self.update()
+
+    def _scale(self, view: PlanView) -> float:
+        nx, ny = view.frame.panels or (1, 1)
+        w, h = view.frame.field
+        reach = math.hypot(w * (1 + (nx - 1) * 0.85), h * (1 + (ny - 1) * 0.85))
+        return min(self.width(), self.height()) / max(reach * 1.04, 1e-3)
+
+    def _point(self, east: float, north: float, scale: float) -> QPointF:
+        return QPointF(self.width() / 2 - east * scale, self.height() / 2 - north * scale)
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        t, view = LOOK.theme, self.view
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        fill_rect(painter, QRectF(self.rect()), t.stage)
+        if view is None:
+            return
+        scale = self._scale(view)
+        painter.save()
+        painter.translate(self.width() / 2, self.height() / 2)
+        painter.rotate(-(view.target.angle - 90))
+        w, h = (s / 60 * scale for s in view.target.size_arcmin)
+        glow = QColor(t.muted)
+        glow.setAlpha(70)
+        painter.setPen(QPen(QColor(t.muted), 1))
+        painter.setBrush(glow)
+        painter.rotate(-90)
+        painter.drawEllipse(QRectF(-w / 2, -h / 2, w, h))
+        painter.restore()
+        for field in view.fields:
+            if field.name != view.rig.name:
+                self._draw(painter, field, scale, QPen(QColor(t.faint), 1, Qt.PenStyle.DashLine))
+        fw, fh = view.frame.field
+        for centre in panel_centres(view.frame, self.overlap, self.angle)[:60]:
+            self._draw(painter, Field("", fw, fh, self.angle, centre), scale, QPen(QColor(t.strong), 1.6))
+        painter.setPen(QColor(t.muted))
+        painter.setFont(font(8.8))
+        painter.drawText(QPointF(8, 16), f"{view.target.size_arcmin[0]:.0f}′ × {view.target.size_arcmin[1]:.0f}′")
+        painter.drawText(QPointF(8, self.height() - 8), "N up, E left")
+        painter.drawText(QRectF(0, self.height() - 20, self.width() - 8, 16), Qt.AlignmentFlag.AlignRight,
+                         f"camera at {self.angle:.0f}°")
+
+    def _draw(self, painter: QPainter, field: Field, scale: float, pen: QPen) -> None:
+        painter.setPen(pen)
+        painter.setBrush(Qt.BrushStyle.NoBrush)
+        painter.drawPolygon(QPolygonF([self._point(e, n, scale) for e, n in field.corners()]))
+
+    def _bearing(self, at: QPointF) -> float:
+        return math.degrees(math.atan2(self.width() / 2 - at.x(), self.height() / 2 - at.y()))
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        if event is not None and event.button() == Qt.MouseButton.LeftButton:
+            self._drag = self._bearing(event.position()) - self.angle
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        if event is not None and self._drag is not None:
+            self.angle = round((self._bearing(event.position()) - self._drag) % 180, 0)
+            self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        if self._drag is not None:
+            self._drag = None
+            self.turned.emit(self.angle)
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        if event is None or event.key() not in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            super().keyPressEvent(event)
+            return
+        self.angle = (self.angle + (1 if event.key() == Qt.Key.Key_Left else -1)) % 180
+        self.update()
+        self._pause.start()

@@ -1,0 +1,294 @@
+"""The Plan step: is tonight usable, what first, until when, with which subs, and what is still missing."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QVBoxLayout, QWidget
+
+from ....core.model.errors import BichromusError
+from ....workspace.plan_files import checklist, write_plan
+from ....workspace.planner import PlanView
+from ...shell.route import State
+from ...widgets.choice import ChoiceBox
+from ...widgets.fold import Figures, Fold, button, label
+from ...widgets.slider import ValueSlider
+from ...widgets.text import clock_text
+from ..step import Desk, Step
+from .band import NightBand
+from .framing import Framing
+from .rehearsal import Rehearsal
+from .strip import NightStrip
+from .things import ThingsDialog
+
+_REASONS = {"read_noise": "read noise", "max_sub": "your cap", "saturation": "bright stars", "given": "given"}
+_CARE = ("Mains power and dew do not mix: use protected outlets. Rest before driving home. "
+         "Local rules and licensed practice come first.")
+
+
+class PlanStep(Step):
+    """Everything is computed from the project's things; choosing one is a command like any other."""
+
+    id = "plan"
+    title = "Plan"
+    tip = "What to shoot tonight, when, how long, and how it fits."
+
+    def __init__(self, desk: Desk) -> None:
+        super().__init__(desk)
+        self.selected: str | None = None
+        self.stage = self._make_stage()
+        self._where_fold()
+        self._tonight_fold()
+        self._hours_fold()
+        self._order_fold()
+        self._optics_fold()
+        desk.bridge.planned.connect(self._show)
+        desk.bridge.rehearsed.connect(self._rehearsed)
+        desk.bridge.state.connect(lambda _state: self._show_choices())
+        self._show()
+
+    # --- building ---
+
+    def _make_stage(self) -> QWidget:
+        self.strip, self.band = NightStrip(), NightBand()
+        self.framing, self.rehearsal = Framing(), Rehearsal()
+        self.strip.chosen.connect(lambda d: self.session.set_plan("plan another night", date=d))
+        self.framing.turned.connect(lambda a: self.session.set_plan("turn the camera", camera_angle=a))
+        stage = QWidget()
+        column = QVBoxLayout(stage)
+        column.setContentsMargins(18, 12, 18, 10)
+        column.setSpacing(6)
+        self.heads = {name: (label("", "head"), label("", "muted")) for name in ("strip", "night", "frame", "try")}
+
+        def head(name: str) -> QHBoxLayout:
+            row = QHBoxLayout()
+            left, right = self.heads[name]
+            row.addWidget(left)
+            row.addStretch(1)
+            row.addWidget(right)
+            return row
+
+        column.addLayout(head("strip"))
+        column.addWidget(self.strip)
+        column.addSpacing(6)
+        column.addLayout(head("night"))
+        column.addWidget(self.band, 3)
+        column.addSpacing(6)
+        lower = QHBoxLayout()
+        lower.setSpacing(16)
+        for name, widget in (("frame", self.framing), ("try", self.rehearsal)):
+            half = QVBoxLayout()
+            half.addLayout(head(name))
+            half.addWidget(widget, 1)
+            lower.addLayout(half, 1)
+        column.addLayout(lower, 2)
+        self.heads["strip"][0].setText("next fourteen nights")
+        self.heads["strip"][1].setText("usable hours: dark (bright), moonlit (grey)")
+        self.trouble = label("", "muted", wrap=True)
+        self.trouble.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        column.addWidget(self.trouble)
+        return stage
+
+    def _where_fold(self) -> None:
+        fold = self.where = self.inspector.add(Fold("Where and with what"))
+        self.boxes: dict[str, ChoiceBox] = {}
+        for kind, words in (("site", "The place to observe from"), ("rig", "Telescope and camera"),
+                            ("target", "What to shoot")):
+            box = ChoiceBox(kind, words)
+            box.textActivated.connect(lambda name, k=kind: self.session.set_plan(f"choose the {k}", **{k: name}))
+            self.boxes[kind] = box
+            fold.add(box)
+        self.edit = button("Sites, rigs, filters, targets…",
+                           "Add, change, import and export what is known once (Ctrl+T)")
+        self.edit.clicked.connect(self.edit_things)
+        fold.add(self.edit)
+
+    def _tonight_fold(self) -> None:
+        fold = self.tonight_fold = self.inspector.add(Fold("Sub lengths"))
+        self.subs = Figures()
+        fold.add(self.subs)
+        self.cap = ValueSlider("longest sub", 30, 1800, 600, "What mount and clouds allow; shorter costs read noise",
+                               30, lambda v: f"{v:.0f} s")
+        self.cap.settled.connect(lambda v: self.session.set_plan("longest sub", max_sub_s=v))
+        fold.add(self.cap)
+
+    def _hours_fold(self) -> None:
+        fold = self.hours_fold = self.inspector.add(Fold("Hours wanted"))
+        self.hours = Figures()
+        fold.add(self.hours)
+
+    def _order_fold(self) -> None:
+        fold = self.order_fold = self.inspector.add(Fold("Order in the night"))
+        self.order = ChoiceBox("order", "Blocks lose less time; cycles leave a complete set when clouds come")
+        self.order.addItems(["one filter after the other", "in turns of three"])
+        self.order.activated.connect(
+            lambda i: self.session.set_plan("order of the filters", order=("block", "cycle")[i], cycle_every=3))
+        fold.add(self.order)
+        self.costs = Figures()
+        fold.add(self.costs)
+        self.save = button("Save the plan…",
+                           "Tonight's blocks as checklist (Markdown), table (CSV), JSON or calendar (Ctrl+P)")
+        self.save.clicked.connect(self.choose_file)
+        fold.add(self.save)
+
+    def _optics_fold(self) -> None:
+        fold = self.optics_fold = self.inspector.add(Fold("Optics and care"))
+        self.optics = Figures()
+        fold.add(self.optics)
+        fold.add(label(_CARE, "muted", wrap=True))
+
+    # --- gestures ---
+
+    def edit_things(self) -> None:
+        """Open the sheet of things known once."""
+        dialog = ThingsDialog(self.session, self.desk.window)
+        dialog.show()
+
+    def choose_file(self) -> None:
+        path, _ = QFileDialog.getSaveFileName(self.desk.window, "Save the plan", str(Path.home() / "tonight.md"),
+                                              "Checklist (*.md);;Table (*.csv);;JSON (*.json);;Calendar (*.ics)")
+        if path:
+            self.save_plan(Path(path))
+
+    def save_plan(self, path: Path) -> None:
+        """Write tonight's plan by the ending of the name."""
+        view = self.session.plan
+        if view is None:
+            return
+        try:
+            write_plan(view, path, overwrite=True)
+        except BichromusError as error:
+            self.session.trouble.emit([error])
+
+    def checklist(self) -> str:
+        """Tonight as a list to print."""
+        return checklist(self.session.plan) if self.session.plan else ""
+
+    def select(self, channel: str) -> None:
+        self.selected = channel
+        self._ask_rehearsal()
+
+    def enter(self) -> None:
+        super().enter()
+        self._show()
+
+    # --- what is shown ---
+
+    def _show_choices(self) -> None:
+        plan = self.session.state.plan
+        for kind, things, chosen in (("site", plan.sites, plan.site), ("rig", plan.rigs, plan.rig),
+                                     ("target", plan.targets, plan.target)):
+            names = [t.name for t in things]
+            box = self.boxes[kind]
+            if [box.itemText(i) for i in range(box.count())] != names:
+                box.clear()
+                box.addItems(names)
+            box.setEnabled(bool(names))
+            if chosen in names:
+                box.setCurrentIndex(names.index(chosen))
+        self.cap.set_value(plan.max_sub_s)
+        self.order.setCurrentIndex(0 if plan.order == "block" else 1)
+
+    def _show(self) -> None:
+        self._show_choices()
+        view = self.session.plan
+        plan = self.session.state.plan
+        self.band.show_plan(view)
+        self.framing.show_plan(view, plan.camera_angle, plan.overlap)
+        for fold in (self.tonight_fold, self.hours_fold, self.order_fold, self.optics_fold):
+            fold.setVisible(view is not None)
+        self.trouble.setVisible(view is None)
+        if view is None:
+            self.strip.show_nights(())
+            for left, right in list(self.heads.values())[1:]:
+                left.setText("")
+                right.setText("")
+            self.trouble.setText(f"{self.session.plan_trouble} They are kept under Sites, rigs, filters, targets."
+                                 if self.session.plan_trouble else "")
+            self.rehearsal.show_pictures(None, ("", ""))
+            return
+        self.strip.show_nights(view.strip)
+        self._show_heads(view)
+        self._show_figures(view)
+        self._ask_rehearsal()
+
+    def _show_heads(self, view: PlanView) -> None:
+        night = view.night
+        self.heads["night"][0].setText(f"night of {night.date.day} {night.date:%B}, {view.site.name}")
+        dark = f"dark {view.clock(night.dark[0][0])} to {view.clock(night.dark[-1][1])}" if night.dark else (
+            night.state.replace("_", " "))
+        moon = f"Moon {100 * night.moon.lit:.0f} %" + (f", sets {view.clock(night.moon.set)}" if night.moon.set else "")
+        self.heads["night"][1].setText(f"{dark}  ·  {moon}  ·  simulated forecast: {view.forecast.words}")
+        frame = view.frame
+        nx, ny = frame.panels or (1, 1)
+        panels = f", {nx} × {ny} panels" if nx * ny > 1 else ""
+        self.heads["frame"][0].setText("framing")
+        self.heads["frame"][1].setText(f"{frame.field[0]:.2f}° × {frame.field[1]:.2f}°  ·  "
+                                       f"{frame.scale_arcsec:.2f}″/px, {frame.verdict}{panels}")
+
+    def _show_figures(self, view: PlanView) -> None:
+        rows = []
+        for c in view.channels:
+            price = f"+{100 * c.sub.read_noise_penalty:.0f} % noise" if c.sub.read_noise_penalty is not None else ""
+            rows.append((c.channel, f"{_REASONS[c.sub.limited_by]}, {price}", f"{c.sub.sub_s:.0f} s",
+                         f"Free of read noise from {c.sub.ideal_s or 0:.0f} s on; a shorter sub costs noise.\n"
+                         f"One sub shows the target at SNR {c.sub_snr:.1f} a pixel: it may look empty, and is right."))
+        self.subs.show_rows(rows)
+        self.tonight_fold.set_note("under the dark sky")
+        self.hours.show_rows([
+            (c.channel, f"{clock_text(c.had_h)} of {clock_text(c.wanted_h)}",
+             clock_text(c.missing_h) if c.missing_h > 0.02 else "reached",
+             f"{c.channel}: hours of open shutter under a dark sky until all channels are equally loud.\n"
+             f"Moonlight tonight makes its sky {c.moon_factor:.1f} times brighter.") for c in view.channels])
+        self.hours_fold.set_note("by SNR deficit")
+        self.costs.show_rows([
+            (name, f"{100 * cost.open_share:.0f} % open", f"{100 * cost.completeness:.0f} % safe",
+             "Open: share of the time with the shutter open.\nSafe: when clouds stop the night at any moment, "
+             "the mean share of its subs that the least complete channel has.")
+            for name, cost in (("blocks", view.tonight.block_cost), ("cycles", view.tonight.cycle_cost))])
+        narrow = [c for c in view.checks if c.kept is not None]
+        worst = min(narrow, key=lambda c: c.kept or 1.0, default=None)
+        rows = []
+        if worst is not None:
+            rows.append((f"{worst.channel} filter at f/{view.rig.focal / view.rig.aperture_mm:.1f}", "",
+                         f"keeps {100 * (worst.kept or 0):.0f} %", "A fast beam shifts a narrow filter to the blue"))
+        corner = min((c.corner for c in view.checks), default=1.0)
+        rows.append(("corner light", "", f"{100 * corner:.0f} %",
+                     "A small filter in front of a large sensor shades it"))
+        self.optics.show_rows(rows)
+        self.optics_fold.set_note("look at the optics" if any(c.wants for c in view.checks) else "all well")
+
+    def _ask_rehearsal(self) -> None:
+        view = self.session.plan
+        if view is None or not self.active:
+            return
+        names = [c.channel for c in view.channels]
+        lacking = [c.channel for c in view.channels if c.missing_h > 0.02]
+        channel = self.selected if self.selected in names else (lacking or names or [""])[0]
+        self.session.ask_rehearsal(channel)
+
+    def _rehearsed(self, channel: str, pictures: tuple[np.ndarray, np.ndarray]) -> None:
+        view = self.session.plan
+        plan = next((c for c in view.channels if c.channel == channel), None) if view else None
+        if plan is None:
+            return
+        self.heads["try"][0].setText(f"rehearsal of {channel}")
+        self.heads["try"][1].setText("simulated")
+        hours = clock_text(max(plan.wanted_h, plan.had_h))
+        self.rehearsal.show_pictures(pictures, (f"one sub, {plan.sub.sub_s:.0f} s: SNR {plan.sub_snr:.1f} a pixel",
+                                                f"after {hours}: SNR {plan.stack_snr:.0f}"))
+
+    def figure(self, channel: str) -> tuple[str, str]:
+        view = self.session.plan
+        if view is None:
+            return "tonight", "–"
+        hours = view.tonight.hours.get(channel, 0.0)
+        return "tonight", clock_text(hours) if hours else "–"
+
+    def station(self) -> tuple[State, int]:
+        view = self.session.plan
+        if view is None:
+            return "empty", 0
+        return ("full" if all(c.missing_h <= 0.02 for c in view.channels) else "half"), 0

@@ -1,0 +1,94 @@
+"""The next fourteen nights as columns of usable hours: dark below, moonlit above."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtGui import QColor, QFont, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtWidgets import QSizePolicy, QWidget
+
+from ....core.plan.season import SeasonNight
+from ...theme.look import LOOK, font
+from ...widgets.paint import fill_rect
+
+_BAR, _MOST = 56, 10.0
+
+
+class NightStrip(QWidget):
+    """Click a night, or left and right keys; ``chosen`` carries its date."""
+
+    chosen = pyqtSignal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.nights: tuple[SeasonNight, ...] = ()
+        self.current = 0
+        self.setFixedHeight(self.sizeHint().height())
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self.setAccessibleName("the next fourteen nights")
+        LOOK.changed.connect(self.update)
+
+    def sizeHint(self) -> QSize:
+        return QSize(700, _BAR + 26)
+
+    def show_nights(self, nights: tuple[SeasonNight, ...]) -> None:
+        self.nights = nights
+        self.update()
+
+    def rect_of(self, index: int) -> QRectF:
+        width = self.width() / max(len(self.nights), 1)
+        return QRectF(index * width + 2, 0, width - 4, self.height())
+
+    def paintEvent(self, event: QPaintEvent | None) -> None:
+        t = LOOK.theme
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        for index, night in enumerate(self.nights):
+            box = self.rect_of(index)
+            dark, opened = night.open_moonless_hours or 0.0, night.open_hours or 0.0
+            bars = QRectF(box.left() + 4, 4, box.width() - 8, _BAR)
+            painter.setPen(QPen(QColor(t.faint), 1, Qt.PenStyle.DotLine))
+            top = bars.bottom() - bars.height() * min(night.dark_hours / _MOST, 1)
+            painter.setBrush(Qt.BrushStyle.NoBrush)
+            painter.drawRect(QRectF(bars.left(), top, bars.width(), bars.bottom() - top))
+            high = bars.height() * min(opened / _MOST, 1)
+            low = bars.height() * min(dark / _MOST, 1)
+            fill_rect(painter, QRectF(bars.left(), bars.bottom() - high, bars.width(), high), t.faint)
+            fill_rect(painter, QRectF(bars.left(), bars.bottom() - low, bars.width(), low), t.text)
+            here = index == self.current
+            painter.setFont(font(8.6, QFont.Weight.DemiBold if here else QFont.Weight.Normal))
+            painter.setPen(QColor(t.strong if here else t.muted))
+            painter.drawText(QRectF(box.left(), _BAR + 6, box.width(), 16), Qt.AlignmentFlag.AlignCenter,
+                             f"{night.date.day} {night.date:%b}")
+            if here:
+                painter.setBrush(Qt.BrushStyle.NoBrush)
+                painter.setPen(QPen(QColor(t.strong), 2 if self.hasFocus() else 1))
+                painter.drawRect(box.adjusted(0, 1, 0, -1))
+
+    def _index_at(self, x: float) -> int | None:
+        index = int(x // (self.width() / max(len(self.nights), 1)))
+        return index if 0 <= index < len(self.nights) else None
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        index = self._index_at(event.position().x()) if event else None
+        if index is not None:
+            n = self.nights[index]
+            self.setToolTip(f"{n.date:%A %d %B}: {n.open_moonless_hours or 0:.1f} h dark, "
+                            f"{(n.open_hours or 0) - (n.open_moonless_hours or 0):.1f} h moonlit\n"
+                            f"Moon {100 * n.lit:.0f} %, {n.separation or 0:.0f}° away. Click to plan this night.")
+
+    def mousePressEvent(self, event: QMouseEvent | None) -> None:
+        index = self._index_at(event.position().x()) if event else None
+        if index is not None:
+            self.chosen.emit(self.nights[index].date.isoformat())
+
+    def keyPressEvent(self, event: QKeyEvent | None) -> None:
+        """Right: the next night; left: the one before."""
+        if event is None or not self.nights or event.key() not in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            super().keyPressEvent(event)
+            return
+        step = 1 if event.key() == Qt.Key.Key_Right else -1
+        self.chosen.emit((self.nights[0].date + dt.timedelta(days=step)).isoformat())

@@ -1,0 +1,238 @@
+"""The sheet of things known once: sites, rigs, filters and targets, each field typed in plain words."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from pydantic import BaseModel, ValidationError
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import (
+    QDialog,
+    QFileDialog,
+    QGridLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QListWidget,
+    QScrollArea,
+    QVBoxLayout,
+    QWidget,
+)
+
+from ....core.model.errors import BichromusError, InputError
+from ....core.plan.horizon import read_horizon
+from ....workspace.plan_files import load_things, save_things
+from ....workspace.session import Session
+from ....workspace.things import FilterThing, RigThing, SiteThing, TargetThing
+from ...widgets.choice import ChoiceBox
+from ...widgets.fold import button, label
+
+_WORDS = {"lat": "latitude", "lon": "longitude", "ra": "right ascension", "dec": "declination",
+          "elevation_m": "elevation, m", "sky_mag": "sky brightness", "width_nm": "width, nm", "rayleigh": "lines, rayleigh",
+          "size_arcmin": "size, arcmin"}
+
+
+KINDS: dict[str, tuple[str, BaseModel]] = {
+    "sites": ("site", SiteThing(name="New site", lat=0.0, lon=0.0)),
+    "rigs": ("rig", RigThing(name="New rig", aperture_mm=80, focal_mm=400, pixel_um=3.76, sensor_px=(4144, 2822))),
+    "filters": ("filter", FilterThing(channel="Ha", width_nm=3.0)),
+    "targets": ("target", TargetThing(name="New target", ra=0.0, dec=0.0)),
+}
+_HINTS = {"horizon": "azimuth altitude, azimuth altitude, …", "rayleigh": "Ha 100, O3 18",
+          "lat": "degrees, north positive",
+          "lon": "degrees, east positive", "ra": "degrees, J2000", "dec": "degrees, J2000", "sky_mag": "V mag/arcsec²",
+          "time_zone": "as Pacific/Auckland", "sensor_px": "width height", "size_arcmin": "width height",
+          "aliases": "separated by commas", "reducer": "1 is none", "colour": "yes or no"}
+
+
+def to_text(value: Any) -> str:
+    """A field's value as it is typed."""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, dict):
+        return ", ".join(f"{k} {v:g}" for k, v in value.items())
+    if isinstance(value, tuple):
+        if value and isinstance(value[0], tuple):
+            return ", ".join(f"{a:g} {b:g}" for a, b in value)
+        return ", ".join(value) if value and isinstance(value[0], str) else " ".join(f"{v:g}" for v in value)
+    return f"{value:g}" if isinstance(value, float) else str(value)
+
+
+def from_text(name: str, text: str) -> Any:
+    """What was typed, as the model takes it; numbers are checked there. Raises ValueError."""
+    text = text.strip()
+    parts = [p.strip() for p in text.split(",") if p.strip()]
+    if name == "colour":
+        return text.lower() in ("yes", "y", "true", "1")
+    if name == "horizon":
+        return tuple((float(a), float(b)) for a, b in (p.split() for p in parts))
+    if name == "rayleigh":
+        return {k: float(v) for k, v in (p.split() for p in parts)}
+    if name == "aliases":
+        return tuple(parts)
+    if name in ("sensor_px", "size_arcmin"):
+        return tuple(float(p) for p in text.replace("x", " ").replace("×", " ").split())
+    return text
+
+
+class ThingsDialog(QDialog):
+    """Kind above, names to the left, fields to the right; each field is a command when it is left."""
+
+    def __init__(self, session: Session, parent: QWidget) -> None:
+        super().__init__(parent)
+        self.setWindowTitle("Sites, rigs, filters, targets")
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self.resize(640, 520)
+        self._session = session
+        self.kind = ChoiceBox("kind of thing", "What to look at")
+        self.kind.addItems(list(KINDS))
+        self.kind.activated.connect(lambda _i: self.show_kind())
+        self.names = QListWidget()
+        self.names.setAccessibleName("names")
+        self.names.setFixedWidth(180)
+        self.names.currentRowChanged.connect(lambda _row: self._show_fields())
+        self.fields: dict[str, QLineEdit] = {}
+        self._form = QWidget()
+        self._grid = QGridLayout(self._form)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setWidget(self._form)
+        self.said = label("", "muted", wrap=True)
+        row = QHBoxLayout()
+        for words, tip, work in (("Add", "A new one of this kind", self.add),
+                                 ("Remove", "Take the chosen one out; undo brings it back", self.remove),
+                                 ("Horizon from CSV…", "azimuth_deg,altitude_deg for the chosen site",
+                                  self.choose_horizon),
+                                 ("Import…", "Take things in from a JSON file", self.choose_import),
+                                 ("Export…", "All things into a JSON file", self.choose_export)):
+            made = button(words, tip)
+            made.clicked.connect(work)
+            row.addWidget(made)
+        body = QHBoxLayout()
+        body.addWidget(self.names)
+        body.addWidget(area, 1)
+        column = QVBoxLayout(self)
+        column.addWidget(self.kind)
+        column.addLayout(body, 1)
+        column.addWidget(self.said)
+        column.addLayout(row)
+        self.show_kind()
+
+    @property
+    def _kind(self) -> str:
+        return self.kind.currentText()
+
+    def _things(self) -> tuple[Any, ...]:
+        return tuple(getattr(self._session.state.plan, self._kind))
+
+    def show_kind(self, row: int = 0) -> None:
+        """List the things of the chosen kind."""
+        self.names.blockSignals(True)
+        self.names.clear()
+        self.names.addItems([str(getattr(t, "name", None) or t.channel) for t in self._things()])
+        self.names.blockSignals(False)
+        self.names.setCurrentRow(min(row, self.names.count() - 1))
+        self._show_fields()
+
+    def _show_fields(self) -> None:
+        while (item := self._grid.takeAt(0)) is not None:
+            widget = item.widget()
+            if widget is not None:
+                widget.hide()
+                widget.deleteLater()
+        self.fields = {}
+        row = self.names.currentRow()
+        if not 0 <= row < len(self._things()):
+            return
+        thing = self._things()[row]
+        for number, name in enumerate(type(thing).model_fields):
+            words = _WORDS.get(name, name.replace("_", " "))
+            line = QLineEdit(to_text(getattr(thing, name)))
+            line.setAccessibleName(words)
+            line.setToolTip(_HINTS.get(name, words))
+            line.setPlaceholderText(_HINTS.get(name, ""))
+            line.editingFinished.connect(lambda n=name: self._take(n))
+            self.fields[name] = line
+            self._grid.addWidget(label(words, "muted"), number, 0)
+            self._grid.addWidget(line, number, 1)
+        self._grid.setRowStretch(len(self.fields), 1)
+
+    def _take(self, name: str) -> None:
+        """Take a field over, or say why not and bring back what was there."""
+        row, things = self.names.currentRow(), self._things()
+        if not 0 <= row < len(things):
+            return
+        thing, line = things[row], self.fields[name]
+        if line.text() == to_text(getattr(thing, name)):
+            return
+        try:
+            changed = type(thing).model_validate({**thing.model_dump(), name: from_text(name, line.text())})
+        except (ValidationError, ValueError) as error:
+            why = error.errors()[0]["msg"] if isinstance(error, ValidationError) else _HINTS.get(name, str(error))
+            self.said.setText(f"{name.replace('_', ' ')} stays as it was: {why}.")
+            line.setText(to_text(getattr(thing, name)))
+            return
+        self.said.setText("")
+        self._keep(f"change {name.replace('_', ' ')}", (*things[:row], changed, *things[row + 1:]), row)
+
+    def _keep(self, words: str, things: tuple[Any, ...], row: int) -> None:
+        changes: dict[str, Any] = {self._kind: [t.model_dump() for t in things]}
+        self._session.set_plan(words, **changes)
+        self.show_kind(row)
+
+    def add(self) -> None:
+        """A new thing with sensible figures."""
+        words, fresh = KINDS[self._kind]
+        self._keep(f"add a {words}", (*self._things(), fresh), len(self._things()))
+
+    def remove(self) -> None:
+        row, things = self.names.currentRow(), self._things()
+        if 0 <= row < len(things):
+            self._keep(f"remove a {KINDS[self._kind][0]}", (*things[:row], *things[row + 1:]), max(row - 1, 0))
+
+    def choose_horizon(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "Horizon", str(Path.home()), "CSV (*.csv)")
+        if path:
+            self.take_horizon(Path(path))
+
+    def take_horizon(self, path: Path) -> None:
+        """The horizon of the chosen site from a CSV."""
+        row, things = self.names.currentRow(), self._things()
+        if self._kind != "sites" or not 0 <= row < len(things):
+            self.said.setText("Choose a site first.")
+            return
+        try:
+            horizon = read_horizon(path)
+        except InputError as error:
+            self.said.setText(error.sentence())
+            return
+        changed = things[row].model_copy(update={"horizon": horizon.points})
+        self._keep("take a horizon", (*things[:row], changed, *things[row + 1:]), row)
+
+    def choose_import(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "Import things", str(Path.home()), "JSON (*.json)")
+        if path:
+            self.take_in(Path(path))
+
+    def take_in(self, path: Path) -> None:
+        """Add the things of a file."""
+        try:
+            plan = load_things(self._session.state.plan, path)
+        except InputError as error:
+            self.said.setText(error.sentence())
+            return
+        self._session.set_plan("import things", **plan.model_dump())
+        self.show_kind()
+
+    def choose_export(self) -> None:
+        path, _ = QFileDialog.getSaveFileName(self, "Export things", str(Path.home() / "things.json"), "JSON (*.json)")
+        if path:
+            self.write_out(Path(path))
+
+    def write_out(self, path: Path) -> None:
+        """All things into a file."""
+        try:
+            save_things(self._session.state.plan, path, overwrite=True)
+            self.said.setText(f"Written: {path.name}.")
+        except BichromusError as error:
+            self.said.setText(error.sentence())

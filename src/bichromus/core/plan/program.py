@@ -1,0 +1,223 @@
+"""The plan itself: sub lengths, hours wanted, what to shoot in the coming nights, tonight block by block."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from itertools import pairwise
+
+import numpy as np
+
+from .allocate import Allocation, Want, Window, allocate
+from .bodies import ephemeris
+from .exposure import Optics, SubAdvice, advise_sub, hours_for, saturation_time, snr
+from .night import RISE, Night, spans
+from .order import OrderCost, Overheads, cost, run_through, sequence
+from .sky import moon_nanolamberts, phase_angle, sky_ab, sky_factor
+
+_BEAM_PIXELS = 2.27  # pixels of a star's beam over FWHM squared
+DEFAULT_GOAL = 15.0
+
+
+@dataclass(frozen=True)
+class ChannelInput:
+    """A channel to be planned: its optics, what the target shines in it, and what is held already.
+
+    ``factor`` is how many times its noise must fall (1: nothing is missing, None: not measured yet).
+    """
+
+    channel: str
+    optics: Optics
+    target_e_s: float
+    site_mag: float
+    fwhm_px: float
+    full_well_e: float
+    brightest_star_ab: float = 8.0
+    hours_had: float = 0.0
+    factor: float | None = None
+    goal_hours: float | None = None
+
+
+@dataclass(frozen=True)
+class ChannelPlan:
+    """Sub length with its reason, and the hours of open shutter under a dark sky that are wanted and missing."""
+
+    channel: str
+    sub: SubAdvice
+    target_e_s: float
+    sky_e_s: float
+    wanted_h: float
+    had_h: float
+    sub_snr: float
+    stack_snr: float
+    moon_factor: float
+
+    @property
+    def missing_h(self) -> float:
+        return max(self.wanted_h - self.had_h, 0.0)
+
+
+@dataclass(frozen=True)
+class Segment:
+    """A stretch of a night under one kind of sky; Julian days. ``moon_nl`` is the moonlight on the target."""
+
+    start: float
+    end: float
+    moonlit: bool
+    moon_nl: float
+
+    @property
+    def hours(self) -> float:
+        return (self.end - self.start) * 24
+
+
+@dataclass(frozen=True)
+class Block:
+    """Subs of one channel in a row; Julian days."""
+
+    channel: str
+    start: float
+    end: float
+    subs: int
+    sub_s: float
+
+
+@dataclass(frozen=True)
+class NightPlan:
+    """What a night gives: its segments and blocks, hours by channel, and what block and cycle would cost."""
+
+    segments: tuple[Segment, ...]
+    blocks: tuple[Block, ...]
+    hours: dict[str, float]
+    block_cost: OrderCost
+    cycle_cost: OrderCost
+
+
+def plan_channel(c: ChannelInput, cap_s: float, moon_nl: float = 0.0, goal_snr: float = DEFAULT_GOAL) -> ChannelPlan:
+    """Sub length under the dark sky, and the hours that the channel still wants."""
+    optics = c.optics
+    sky = optics.surface_e_s(sky_ab(c.channel, c.site_mag))
+    light = sky + optics.dark_e_s
+    full = saturation_time(c.full_well_e, 0.0, optics.point_e_s(c.brightest_star_ab), c.fwhm_px, light + c.target_e_s)
+    # the few brightest stars may fill the well: they must not dictate subs of a second
+    sub = advise_sub(optics.read_noise_e, light, 0.05, cap_s, full if full is not None and full > 20 else None)
+    pixels = _BEAM_PIXELS * c.fwhm_px**2
+    if c.goal_hours is not None:
+        wanted = c.goal_hours
+    elif c.factor is not None:
+        wanted = c.hours_had * c.factor**2
+    else:
+        wanted = hours_for(goal_snr, c.target_e_s, light, optics.read_noise_e, sub.sub_s, pixels) or 0.0
+    hours = max(wanted, c.hours_had)
+    reached = snr(c.target_e_s, light, optics.read_noise_e, sub.sub_s, max(hours * 3600 / sub.sub_s, 1e-9), pixels)
+    return ChannelPlan(c.channel, sub, c.target_e_s, sky, wanted, c.hours_had,
+                       snr(c.target_e_s, light, optics.read_noise_e, sub.sub_s, 1), reached,
+                       sky_factor(c.channel, c.site_mag, moon_nl))
+
+
+def segments_of(night: Night, cloudy: Sequence[tuple[float, float]] = ()) -> list[Segment]:
+    """The target's windows, cut where the Moon rises or sets and where clouds stand."""
+    if night.target is None or night.track.target is None or night.track.moon_distance is None:
+        return []
+    track = night.track
+    down = spans(track.utc, RISE - track.moon)
+    out: list[Segment] = []
+    for start, end in night.target.windows:
+        for a, b in _without(start, end, cloudy):
+            edges = sorted({a, b, *(t for s in down for t in s if a < t < b)})
+            for left, right in pairwise(edges):
+                middle = (left + right) / 2
+                lit = not any(s <= middle <= e for s, e in down)
+                out.append(Segment(left, right, lit, _moonlight(night, middle) if lit else 0.0))
+    return [s for s in out if s.hours >= 0.1]
+
+
+def _without(start: float, end: float, holes: Sequence[tuple[float, float]]) -> list[tuple[float, float]]:
+    parts = [(start, end)]
+    for a, b in holes:
+        parts = [p for s, e in parts for p in ((s, min(e, a)), (max(s, b), e)) if p[1] - p[0] > 1e-6]
+    return parts
+
+
+def _moonlight(night: Night, moment: float) -> float:
+    track = night.track
+    assert track.target is not None
+    assert track.moon_distance is not None
+    at = [float(np.interp(moment, track.utc, v)) for v in (track.moon, track.target, track.moon_distance)]
+    lit = night.moon.lit
+    return moon_nanolamberts(phase_angle(lit), 90 - at[0], 90 - at[1], at[2])
+
+
+def wants_of(plans: Sequence[ChannelPlan], inputs: Mapping[str, ChannelInput],
+             skies: Mapping[str, float]) -> list[Want]:
+    """What the allocation needs: goals in SNR of the dark sky, skies by window from the moonlight in it."""
+    out = []
+    for plan in plans:
+        if plan.missing_h <= 0.02 or plan.target_e_s <= 0:
+            continue
+        c = inputs[plan.channel]
+        sky = {name: plan.sky_e_s * sky_factor(plan.channel, c.site_mag, nl) for name, nl in skies.items()}
+        dark = Want(plan.channel, 1.0, plan.target_e_s, c.optics.read_noise_e, plan.sub.sub_s, {"dark": plan.sky_e_s},
+                    dark_e_s=c.optics.dark_e_s)
+        rate = dark.rate("dark")
+        out.append(replace(dark, goal_snr=float(np.sqrt(rate * plan.wanted_h)),
+                           had_snr=float(np.sqrt(rate * plan.had_h)), sky_e_s=sky))
+    return out
+
+
+def plan_tonight(segments: Sequence[Segment], plans: Sequence[ChannelPlan], inputs: Mapping[str, ChannelInput],
+                 every: int | None, overheads: Overheads | None = None) -> NightPlan:
+    """Blocks for the night: the channel furthest behind first, each sky used for what it harms least."""
+    overheads = overheads or Overheads()
+    by_name = {p.channel: p for p in plans}
+    sub_s = {p.channel: p.sub.sub_s for p in plans}
+    names = [f"{n}" for n in range(len(segments))]
+    wants = wants_of(plans, inputs, {n: s.moon_nl for n, s in zip(names, segments, strict=True)})
+    blocks: list[Block] = []
+    subs_tonight: dict[str, int] = {}
+    if wants and segments:
+        windows = [Window(n, s.hours, 0.91) for n, s in zip(names, segments, strict=True)]
+        found = allocate(windows, wants)
+        behind = sorted((w.name for w in wants), key=lambda n: by_name[n].had_h / max(by_name[n].wanted_h, 1e-9))
+        for name, segment in zip(names, segments, strict=True):
+            counts = {c: int(found.hours[name].get(c, 0) * 3600 / sub_s[c]) for c in behind}
+            counts = {c: n for c, n in counts.items() if n > 0}
+            for c, n in counts.items():
+                subs_tonight[c] = subs_tonight.get(c, 0) + n
+            blocks += _blocks(segment, counts, sub_s, every, overheads)
+    hours = {c: sum(b.subs * b.sub_s for b in blocks if b.channel == c) / 3600 for c in subs_tonight}
+    return NightPlan(tuple(segments), tuple(blocks), hours, cost(subs_tonight, sub_s, None, overheads),
+                     cost(subs_tonight, sub_s, every or 3, overheads))
+
+
+def _blocks(segment: Segment, counts: Mapping[str, int], sub_s: Mapping[str, float], every: int | None,
+            overheads: Overheads) -> list[Block]:
+    shots = run_through(sequence(counts, every), sub_s, overheads)
+    out: list[Block] = []
+    for shot in shots:
+        start, end = segment.start + shot.start_s / 86400, segment.start + shot.end_s / 86400
+        if end > segment.end + 1e-9:
+            break
+        if out and out[-1].channel == shot.channel:
+            out[-1] = replace(out[-1], end=end, subs=out[-1].subs + 1)
+        else:
+            out.append(Block(shot.channel, start, end, 1, sub_s[shot.channel]))
+    return out
+
+
+def plan_nights(nights: Sequence[tuple[str, float, float, float]], plans: Sequence[ChannelPlan],
+                inputs: Mapping[str, ChannelInput]) -> Allocation | None:
+    """Hours over coming nights, each (name, dark hours, moonlit hours, moonlight); None when nothing is to be done."""
+    windows, skies = [], {}
+    for name, dark, lit, nl in nights:
+        for kind, hours, light in (("dark", dark, 0.0), ("moon", lit, nl)):
+            if hours > 0.1:
+                windows.append(Window(f"{name} {kind}", hours, 0.91))
+                skies[f"{name} {kind}"] = light
+    wants = wants_of(plans, inputs, skies)
+    return allocate(windows, wants) if wants and windows else None
+
+
+def warm(first: float, last: float) -> None:
+    """Compute Sun and Moon of a stretch beforehand, so that the first look at it is quick."""
+    ephemeris(int(first) // 8 * 8, int(last) // 8 * 8 + 10)

@@ -1,0 +1,146 @@
+"""The Plan step in the real window."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from PyQt6.QtCore import QPoint, Qt
+from pytestqt.qtbot import QtBot
+
+from bichromus.app.shell.window import Window
+from bichromus.app.start import Application
+from bichromus.app.steps.plan import PlanStep
+from bichromus.app.steps.plan.things import ThingsDialog, from_text, to_text
+from bichromus.workspace.demo_plan import demo_plan
+
+
+def plan_of(window: Window) -> PlanStep:
+    step = window.step_named("plan")
+    assert isinstance(step, PlanStep)
+    return step
+
+
+@pytest.fixture
+def planned(qtbot: QtBot, window: Window) -> Window:
+    """The window on the Plan step, with the demo's things."""
+    window.session.set_plan("things", **demo_plan().model_dump())
+    qtbot.waitUntil(lambda: window.session.plan is not None, timeout=20_000)
+    window.go("plan")
+    return window
+
+
+def test_tonight_is_answered_without_scrolling(qtbot: QtBot, planned: Window) -> None:
+    step = plan_of(planned)
+    assert planned.stage.currentWidget() is step.stage
+    qtbot.waitUntil(lambda: step.band.view is not None and bool(step.rehearsal.pixels), timeout=10_000)
+    assert "night of 17 March, Ridge" in step.heads["night"][0].text()
+    assert "dark 21:34 to 05:59" in step.heads["night"][1].text()
+    assert "simulated forecast" in step.heads["night"][1].text()
+    qtbot.waitUntil(lambda: planned.foot.advice is not None)
+    assert planned.foot.advice is not None
+    assert any(words in planned.foot.advice.sentence for words in ("all night", "first", "Clouds"))
+    shown = [p[0].text() for p in step.subs._rows if not p[0].isHidden()]
+    assert shown == ["Ha", "O3", "S2", "R", "G", "B"]
+    assert planned.ledger.cards[0].label == "tonight"
+    image = step.band.grab().toImage()
+    bright = sum(image.pixelColor(x, y).lightness() > 225 for x in range(0, image.width(), 2)
+                 for y in range(0, image.height(), 2))
+    assert bright > 60  # the target's way is drawn
+
+
+def test_another_night_site_and_cap_by_hand_and_back(qtbot: QtBot, planned: Window) -> None:
+    step, session = plan_of(planned), planned.session
+    qtbot.mouseClick(step.strip, Qt.MouseButton.LeftButton, pos=step.strip.rect_of(5).center().toPoint())
+    qtbot.waitUntil(lambda: "22 March" in step.heads["night"][0].text(), timeout=10_000)
+    step.strip.setFocus()
+    qtbot.keyClick(step.strip, Qt.Key.Key_Left)
+    qtbot.waitUntil(lambda: "21 March" in step.heads["night"][0].text(), timeout=10_000)
+    step.boxes["site"].textActivated.emit("Balcony")
+    qtbot.waitUntil(lambda: session.plan is not None and session.plan.site.name == "Balcony", timeout=10_000)
+    step.cap.setFocus()
+    qtbot.keyClick(step.cap, Qt.Key.Key_PageDown)
+    qtbot.waitUntil(lambda: session.document.saved.plan.max_sub_s == 300, timeout=3000)
+    step.order.activated.emit(1)
+    qtbot.waitUntil(lambda: session.state.plan.order == "cycle")
+    for _ in range(5):
+        planned.undo()
+    qtbot.waitUntil(lambda: session.plan is not None and session.plan.site.name == "Ridge", timeout=10_000)
+    assert session.state.plan == demo_plan()
+
+
+def test_the_camera_is_turned_by_mouse_and_keys(qtbot: QtBot, planned: Window) -> None:
+    framing = plan_of(planned).framing
+    qtbot.waitUntil(lambda: framing.angle == 24.0, timeout=5000)
+    middle = framing.rect().center()
+    qtbot.mousePress(framing, Qt.MouseButton.LeftButton, pos=middle - QPoint(0, 60))
+    qtbot.mouseMove(framing, middle - QPoint(60, 0))
+    qtbot.mouseRelease(framing, Qt.MouseButton.LeftButton, pos=middle - QPoint(60, 0))
+    assert planned.session.state.plan.camera_angle == pytest.approx(114, abs=3)
+    framing.setFocus()
+    qtbot.keyClick(framing, Qt.Key.Key_Left)
+    qtbot.waitUntil(lambda: planned.session.state.plan.camera_angle == pytest.approx(115, abs=3), timeout=3000)
+
+
+def test_things_are_edited_with_every_field_a_command(planned: Window, tmp_path: Path) -> None:
+    plan_of(planned).edit_things()
+    dialog = planned.findChild(ThingsDialog)
+    assert dialog is not None
+    line = dialog.fields["lat"]
+    line.setText("-44.5")
+    line.editingFinished.emit()
+    assert planned.session.state.plan.sites[0].lat == -44.5
+    line = dialog.fields["lat"]
+    line.setText("-144")
+    line.editingFinished.emit()
+    assert planned.session.state.plan.sites[0].lat == -44.5
+    assert "latitude" in dialog.said.text() or "lat stays" in dialog.said.text()
+    assert dialog.fields["lat"].text() == "-44.5"
+    horizon = tmp_path / "h.csv"
+    horizon.write_text("azimuth_deg,altitude_deg\n0,33\n")
+    dialog.take_horizon(horizon)
+    assert planned.session.state.plan.sites[0].horizon == ((0.0, 33.0),)
+    dialog.kind.setCurrentText("targets")
+    dialog.show_kind()
+    dialog.add()
+    assert [t.name for t in planned.session.state.plan.targets] == ["Weaverbird Nebula", "New target"]
+    lines = dialog.fields["rayleigh"]
+    lines.setText("Ha 80, O3 12")
+    lines.editingFinished.emit()
+    assert planned.session.state.plan.targets[1].rayleigh == {"Ha": 80.0, "O3": 12.0}
+    dialog.remove()
+    dialog.write_out(tmp_path / "things.json")
+    dialog.take_in(tmp_path / "things.json")
+    dialog.take_in(horizon)
+    assert "cannot be taken in" in dialog.said.text()
+    assert len(planned.session.state.plan.targets) == 1
+    dialog.close()
+    for name, value in (("colour", True), ("horizon", ((1.0, 2.0), (3.0, 4.5))), ("aliases", ("a", "b")),
+                        ("rayleigh", {"Ha": 5.0}), ("sensor_px", (10, 20))):
+        assert from_text(name, to_text(value)) == value
+
+
+def test_the_plan_is_saved_and_a_missing_thing_is_told(qtbot: QtBot, planned: Window, tmp_path: Path) -> None:
+    step = plan_of(planned)
+    step.save_plan(tmp_path / "tonight.md")
+    assert "Weaverbird Nebula" in (tmp_path / "tonight.md").read_text()
+    assert step.checklist() == (tmp_path / "tonight.md").read_text()
+    step.save_plan(tmp_path / "no" / "tonight.md")
+    assert "folder of the output does not exist" in planned.trouble_sheet.text
+    planned.session.set_plan("forget", sites=())
+    qtbot.waitUntil(lambda: "There is no site yet" in step.trouble.text(), timeout=10_000)
+    assert step.band.view is None
+    planned.undo()
+    qtbot.waitUntil(lambda: step.band.view is not None, timeout=10_000)
+
+
+def test_an_empty_project_can_be_planned_before_any_stack(qtbot: QtBot, application: Application) -> None:
+    window = application.open("new")
+    window.go("plan")
+    qtbot.waitUntil(lambda: "There is no site yet" in plan_of(window).trouble.text(), timeout=10_000)
+    window.session.set_plan("things", **demo_plan().model_dump())
+    qtbot.waitUntil(lambda: window.session.plan is not None and plan_of(window).band.view is not None, timeout=10_000)
+    assert window.session.plan is not None
+    assert window.session.plan.tonight.blocks or window.session.plan.cloudy
+    window.go("channels")
+    assert window.stage.currentWidget() is window.welcome

@@ -1,0 +1,145 @@
+"""The plan of a project: made of what it knows, written in every form, and what is wrong said in words."""
+
+from __future__ import annotations
+
+import csv
+import datetime as dt
+import json
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from bichromus.core.model.errors import InputError, OutputRefused, UnknownName
+from bichromus.workspace.demo_plan import demo_plan
+from bichromus.workspace.plan_files import calendar, checklist, load_things, save_things, write_plan
+from bichromus.workspace.planner import Held, PlanView, make_plan, rehearse
+from bichromus.workspace.session import Session
+from bichromus.workspace.things import PlanState, SiteThing
+
+NOW = dt.datetime(2027, 3, 17, 9, tzinfo=dt.UTC)
+HELD = {"Ha": Held(6.3, 1.0), "O3": Held(9.0, 1.1), "S2": Held(8.0, 1.39)}
+
+
+@pytest.fixture(scope="module")
+def view() -> PlanView:
+    return make_plan(demo_plan(), HELD, NOW)
+
+
+def test_the_demo_scenario_comes_out_as_it_is_told(view: PlanView) -> None:
+    assert view.site.name == "Ridge"
+    assert view.night.date == dt.date(2027, 3, 17)
+    assert view.clock(view.night.moon.set or 0) == "01:47"
+    assert view.night.target is not None
+    assert view.clock(view.night.target.transit or 0) == "01:24"
+    assert view.night.moon.lit == pytest.approx(0.69, abs=0.03)
+    assert len(view.strip) == 14
+    missing = {c.channel: c.missing_h for c in view.channels}
+    assert missing["Ha"] == 0
+    assert missing["S2"] == pytest.approx(8 * (1.39**2 - 1))
+    assert view.tonight.hours.get("S2", 0) > 0
+    assert view.advice is not None
+    assert view.coming is not None
+    assert view.frame.field == (pytest.approx(2.03, abs=0.01), pytest.approx(1.38, abs=0.01))
+    assert {f.name for f in view.fields} == {r.name for r in demo_plan().rigs}
+
+
+def test_sky_site_and_rig_change_the_plan(view: PlanView) -> None:
+    town = make_plan(demo_plan().model_copy(update={"site": "Balcony"}), {}, NOW)
+    dark = make_plan(demo_plan(), {}, NOW)
+    for one, two in zip(town.channels, dark.channels, strict=True):
+        assert one.wanted_h > two.wanted_h
+    fast = make_plan(demo_plan().model_copy(update={"rig": demo_plan().rigs[2].name}), HELD, NOW)
+    assert min(c.kept for c in fast.checks if c.kept is not None) < min(c.kept for c in view.checks if c.kept is not None)
+    assert any(c.wants for c in fast.checks)
+    today = make_plan(demo_plan().model_copy(update={"date": ""}), HELD, NOW)
+    assert today.night.date == dt.date(2027, 3, 17)
+    turned = make_plan(demo_plan().model_copy(update={"camera_angle": 90.0}), HELD, NOW)
+    assert turned.frame.extent == (pytest.approx((view.target.size_arcmin[1]) / 60, rel=0.35),
+                                   pytest.approx(view.target.size_arcmin[0] / 60, rel=0.35))
+
+
+def test_a_rehearsal_shows_noise_falling_and_the_nebula_staying(view: PlanView) -> None:
+    one, stack = rehearse(view, "O3")
+    assert one.shape == stack.shape
+    quiet = (slice(0, 12), slice(0, 12))
+    assert stack[quiet].std() < 0.5 * one[quiet].std()
+    assert np.median(stack[60:110, 60:120]) > np.median(stack[quiet])
+    assert stack.max() <= 1
+
+
+def test_what_is_missing_is_said() -> None:
+    for plan, words in ((PlanState(), "There is no site yet"), (demo_plan().model_copy(update={"rigs": ()}), "no rig"),
+                        (demo_plan().model_copy(update={"target": "X"}), "target is called 'X'")):
+        with pytest.raises(UnknownName, match=words):
+            make_plan(plan, HELD, NOW)
+    lost = demo_plan().sites[0].model_copy(update={"time_zone": "Nowhere/Here"})
+    with pytest.raises(InputError, match="time zone of Ridge"):
+        make_plan(demo_plan().model_copy(update={"sites": (lost,)}), HELD, NOW)
+    empty = make_plan(demo_plan().model_copy(update={"filters": ()}), HELD, NOW)
+    assert empty.channels == ()
+    assert empty.tonight.blocks == ()
+
+
+def test_the_plan_is_written_in_every_form(view: PlanView, tmp_path: Path) -> None:
+    for name in ("t.md", "t.csv", "t.json", "t.ics"):
+        write_plan(view, tmp_path / name)
+    rows = list(csv.reader((tmp_path / "t.csv").read_text().splitlines()))
+    blocks = rows[1 : 1 + len(view.tonight.blocks)]
+    assert [r[2] for r in blocks] == [b.channel for b in view.tonight.blocks]
+    assert rows[-1][0] == "1"
+    assert float(rows[-1][1]) == pytest.approx(171.0)
+    raw = json.loads((tmp_path / "t.json").read_text())
+    assert raw["channels"]["S2"]["hours_held"] == 8.0
+    assert raw["blocks"][0]["start"].endswith("Z")
+    text = checklist(view)
+    assert "Weaverbird Nebula, night of 2027-03-17" in text
+    assert text.count("☐") == len(view.tonight.blocks) + 1
+    events = calendar(view)
+    assert events.count("BEGIN:VEVENT") == events.count("END:VEVENT") == len(view.tonight.blocks)
+    assert all(len(line) < 76 for line in events.split("\r\n"))
+    with pytest.raises(OutputRefused):
+        write_plan(view, tmp_path / "t.md")
+    with pytest.raises(UnknownName, match="no form of the plan"):
+        write_plan(view, tmp_path / "t.doc")
+    wide = replace(view, frame=replace(view.frame, panels=(2, 3)))
+    write_plan(wide, tmp_path / "m.csv")
+    assert len([r for r in (tmp_path / "m.csv").read_text().splitlines() if r.endswith(",24.0")]) == 6
+
+
+def test_things_go_out_and_in(tmp_path: Path) -> None:
+    path = tmp_path / "things.json"
+    save_things(demo_plan(), path)
+    mine = PlanState(sites=(SiteThing(name="Ridge", lat=1, lon=2), SiteThing(name="Loft", lat=3, lon=4)))
+    merged = load_things(mine, path)
+    assert [s.name for s in merged.sites] == ["Loft", "Ridge", "Balcony", "Shed"]
+    assert merged.site_named("ridge").lat == -43.98
+    assert merged.targets == demo_plan().targets
+    for text, words in (("{", "Expecting"), ("{}", "not a file of things"),
+                        ('{"format": "bichromus-things", "sites": [{"name": "A", "lat": 99, "lon": 0}]}', "lat")):
+        path.write_text(text)
+        with pytest.raises(InputError, match=words):
+            load_things(mine, path)
+
+
+def test_a_session_plans_with_what_its_channels_hold(tmp_path: Path) -> None:
+    import time
+
+    session = Session(tmp_path / "p.bichromus", "x", now=lambda: NOW)
+    session.begin()
+    end = time.monotonic() + 20
+    while not session.plan_trouble and time.monotonic() < end:
+        time.sleep(0.01)
+    assert "There is no site yet" in session.plan_trouble
+    session.set_plan("things", **demo_plan().model_dump())
+    while session.plan is None and time.monotonic() < end:
+        time.sleep(0.01)
+    assert session.plan is not None
+    assert session.plan.channels[0].had_h == 0
+    session.set_plan("another night", date="2027-04-08")
+    while (session.plan is None or session.plan.night.date.month != 4) and time.monotonic() < end:
+        time.sleep(0.01)
+    assert session.plan.night.date == dt.date(2027, 4, 8)
+    assert session.document.undo() == "another night"
+    session.close()
