@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import sys
 
-from . import export, preview, startup
+from . import export, planning, preview, startup
 from .common import Result
 
-ALL = {"export": export.run, "preview": preview.run, "startup": startup.run}
+ALL = {"export": export.run, "preview": preview.run, "startup": startup.run, "planning": planning.run}
 
 
 def main() -> int:

@@ -12,6 +12,7 @@ from bichromus.app.shell.window import Window
 from bichromus.app.start import Application
 from bichromus.app.steps.plan import PlanStep
 from bichromus.app.steps.plan.things import ThingsDialog, from_text, to_text
+from bichromus.app.steps.plan.year import YearDialog
 from bichromus.workspace.demo_plan import demo_plan
 
 
@@ -36,7 +37,7 @@ def test_tonight_is_answered_without_scrolling(qtbot: QtBot, planned: Window) ->
     qtbot.waitUntil(lambda: step.band.view is not None and bool(step.rehearsal.pixels), timeout=10_000)
     assert "night of 17 March, Ridge" in step.heads["night"][0].text()
     assert "dark 21:34 to 05:59" in step.heads["night"][1].text()
-    assert "simulated forecast" in step.heads["night"][1].text()
+    assert step.band.view.forecast.simulated  # type: ignore[union-attr]
     qtbot.waitUntil(lambda: planned.foot.advice is not None)
     assert planned.foot.advice is not None
     assert any(words in planned.foot.advice.sentence for words in ("all night", "first", "Clouds"))
@@ -118,6 +119,68 @@ def test_things_are_edited_with_every_field_a_command(planned: Window, tmp_path:
     for name, value in (("colour", True), ("horizon", ((1.0, 2.0), (3.0, 4.5))), ("aliases", ("a", "b")),
                         ("rayleigh", {"Ha": 5.0}), ("sensor_px", (10, 20))):
         assert from_text(name, to_text(value)) == value
+
+
+def test_goals_forecast_year_and_paper(qtbot: QtBot, planned: Window, tmp_path: Path) -> None:
+    step, session = plan_of(planned), planned.session
+    step.goal.activated.emit(1)
+    qtbot.waitUntil(lambda: step.even.isVisible() and session.plan is not None
+                    and any(c.wanted_h == 8.0 for c in session.plan.channels), timeout=10_000)
+    step.goal.activated.emit(2)
+    qtbot.waitUntil(step.typed.isVisible)
+    step.typed.setText("Ha 9, O3 12")
+    step.typed.editingFinished.emit()
+    assert session.state.plan.goals == {"Ha": 9.0, "O3": 12.0}
+    step.type_goals("Ha much")
+    assert "not clear" in planned.trouble_sheet.text
+    assert session.state.plan.goals == {"Ha": 9.0, "O3": 12.0}
+    planned.escape()
+    step.refocus.setFocus()
+    qtbot.keyClick(step.refocus, Qt.Key.Key_Right)
+    qtbot.waitUntil(lambda: session.state.plan.refocus_min == 80, timeout=3000)
+    session.set_plan("own forecast", forecast_csv=str(tmp_path / "none.csv"))
+    qtbot.waitUntil(lambda: "forecast is not usable" in step.trouble.text(), timeout=10_000)
+    assert step.stage.currentIndex() == 0
+    step.choose_forecast()  # back to the simulated one
+    qtbot.waitUntil(lambda: session.plan is not None and step.stage.currentIndex() == 1, timeout=10_000)
+    step.show_year()
+    qtbot.waitUntil(lambda: planned.findChild(YearDialog) is not None, timeout=10_000)
+    year = planned.findChild(YearDialog)
+    assert year is not None
+    assert "Best months: April" in year.said.text()
+    year.bars.chosen.emit("2027-05-02")
+    qtbot.waitUntil(lambda: "2 May" in step.heads["night"][0].text(), timeout=10_000)
+    year.close()
+    step.save_plan(tmp_path / "tonight.pdf")
+    assert (tmp_path / "tonight.pdf").read_bytes().startswith(b"%PDF")
+
+
+def test_a_horizon_is_drawn_and_a_target_found(qtbot: QtBot, planned: Window) -> None:
+    plan_of(planned).edit_things()
+    dialog = planned.findChild(ThingsDialog)
+    assert dialog is not None
+    sky = dialog.skyline
+    qtbot.waitUntil(lambda: len(sky.points) == 6)
+    qtbot.mousePress(sky, Qt.MouseButton.LeftButton, pos=sky._at(100, 50).toPoint())
+    qtbot.mouseMove(sky, sky._at(100, 60).toPoint())
+    qtbot.mouseRelease(sky, Qt.MouseButton.LeftButton, pos=sky._at(100, 60).toPoint())
+    drawn = planned.session.state.plan.sites[0].horizon
+    assert len(drawn) == 7
+    assert any(abs(a - 100) <= 2 and abs(h - 60) <= 2 for a, h in drawn)
+    qtbot.mousePress(sky, Qt.MouseButton.RightButton, pos=sky._at(100, 60).toPoint())
+    assert len(planned.session.state.plan.sites[0].horizon) == 6
+    dialog.fields["sky_mag"].setText("Bortle 4")
+    dialog.fields["sky_mag"].editingFinished.emit()
+    assert planned.session.state.plan.sites[0].sky_mag == 20.9
+    dialog.kind.setCurrentText("targets")
+    dialog.show_kind()
+    qtbot.keyClicks(dialog.query, "ic 2")
+    assert dialog.found.count() > 0
+    dialog.found.setCurrentRow(0)
+    dialog.take_found()
+    assert planned.session.state.plan.targets[-1].name == "IC 2"
+    assert "guess" in dialog.said.text()
+    dialog.close()
 
 
 def test_the_plan_is_saved_and_a_missing_thing_is_told(qtbot: QtBot, planned: Window, tmp_path: Path) -> None:

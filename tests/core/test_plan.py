@@ -344,6 +344,13 @@ def test_a_window_may_be_barred_and_a_goal_reached() -> None:
     assert found.shares["Ha"] == 1
     assert found.hours["moon"] == {}
     assert found.hours["dark"] == {"O3": pytest.approx(1.8)}
+    # an hour that brings nothing more is not used, and the early window comes first
+    rest = allocate([Window(f"n{n}", 8.0) for n in range(12)],
+                    [Want("S2", 12, 0.01, 1.6, 300, {f"n{n}": 0.02 for n in range(12)}, had_snr=11.5)])
+    assert rest.share == pytest.approx(1)
+    used = {n: sum(h.values()) for n, h in rest.hours.items() if h}
+    assert list(used) == ["n0"]
+    assert used["n0"] < 1.5
     none = allocate([Window("none", 0)], [Want("O3", 10, 0.01, 1.6, 300, {"none": 0.1})])
     assert none.share == 0
     assert any("cannot be shot" in w for w in none.warnings)

@@ -134,6 +134,9 @@ def test_blocks_lie_in_their_windows_and_use_the_dark_for_o3() -> None:
     o3 = sum(b.subs for b in found.blocks if b.channel == "O3" and b.start >= (night.moon.set or 0) - 1e-9)
     assert o3 >= sum(b.subs for b in found.blocks if b.channel == "O3") / 2
     assert sum(found.hours.values()) <= (night.target.hours if night.target else 0)
+    for name, hours in found.hours.items():
+        assert 0 < found.gained[name] <= hours * (1 + 1e-9)  # an hour in moonlight is worth less
+    assert sum(found.gained.values()) < sum(found.hours.values())
     _, cycled = tonight(every=3)
     assert len(cycled.blocks) > len(found.blocks)
     assert found.block_cost.completeness < found.cycle_cost.completeness

@@ -5,6 +5,8 @@ from __future__ import annotations
 import csv
 import datetime as dt
 import json
+import time
+from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
@@ -12,9 +14,11 @@ import numpy as np
 import pytest
 
 from bichromus.core.model.errors import InputError, OutputRefused, UnknownName
+from bichromus.core.plan.catalogue import search
+from bichromus.core.plan.night import julian
 from bichromus.workspace.demo_plan import demo_plan
 from bichromus.workspace.plan_files import calendar, checklist, load_things, save_things, write_plan
-from bichromus.workspace.planner import Held, PlanView, make_plan, rehearse
+from bichromus.workspace.planner import Held, PlanView, make_plan, nights_needed, rehearse, year_of
 from bichromus.workspace.session import Session
 from bichromus.workspace.things import PlanState, SiteThing
 
@@ -124,8 +128,6 @@ def test_things_go_out_and_in(tmp_path: Path) -> None:
 
 
 def test_a_session_plans_with_what_its_channels_hold(tmp_path: Path) -> None:
-    import time
-
     session = Session(tmp_path / "p.bichromus", "x", now=lambda: NOW)
     session.begin()
     end = time.monotonic() + 20
@@ -142,4 +144,91 @@ def test_a_session_plans_with_what_its_channels_hold(tmp_path: Path) -> None:
         time.sleep(0.01)
     assert session.plan.night.date == dt.date(2027, 4, 8)
     assert session.document.undo() == "another night"
+    session.close()
+
+
+def wait_until(test: Callable[[], bool], seconds: float = 20) -> None:
+    end = time.monotonic() + seconds
+    while not test():
+        assert time.monotonic() < end
+        time.sleep(0.01)
+
+
+def test_goals_may_be_even_or_typed_and_nights_are_counted(view: PlanView) -> None:
+    even = make_plan(demo_plan().model_copy(update={"goal_mode": "even", "even_hours": 9.5}), HELD, NOW)
+    assert {c.channel: round(c.missing_h, 2) for c in even.channels}["S2"] == 1.5
+    typed = make_plan(demo_plan().model_copy(update={"goal_mode": "typed", "goals": {"S2": 8.5, "O3": 9.0}}),
+                      {**HELD, **{n: Held(0.5, 1.0) for n in "RGB"}}, NOW)
+    missing = {c.channel: c.missing_h for c in typed.channels}
+    assert missing["S2"] == pytest.approx(0.5)
+    assert missing["Ha"] == 0
+    assert nights_needed(typed) == 1
+    assert (nights_needed(view) or 99) <= 4
+    reached = make_plan(demo_plan().model_copy(update={"goal_mode": "typed", "goals": {"S2": 1.0}}),
+                        {n: Held(5.0, 1.0) for n in ("Ha", "O3", "S2", "R", "G", "B")}, NOW)
+    assert nights_needed(reached) == 0
+    assert reached.tonight.blocks == ()
+    far = make_plan(demo_plan().model_copy(update={"goal_mode": "even", "even_hours": 900.0}), HELD, NOW)
+    assert nights_needed(far) is None
+
+
+def test_overheads_and_the_meridian_cost_subs(view: PlanView) -> None:
+    hurried = make_plan(demo_plan().model_copy(update={"refocus_min": 20.0, "dither_every": 1}), HELD, NOW)
+    assert hurried.tonight.block_cost.open_share < view.tonight.block_cost.open_share
+    assert view.night.target is not None
+    transit = view.night.target.transit or 0
+    for block in view.tonight.blocks:
+        assert not block.start < transit - 1e-6 < block.end - 1e-6
+
+
+def test_a_forecast_of_ones_own_cuts_the_night(tmp_path: Path) -> None:
+    path = tmp_path / "f.csv"
+    hours = [f"2027-03-17T{h:02d}:00:00Z,{0.9 if h < 14 else 0.0}" for h in range(6, 20)]
+    path.write_text("time_utc,cloud\n" + "\n".join(hours) + "\n")
+    cut = make_plan(demo_plan().model_copy(update={"forecast_csv": str(path)}), HELD, NOW)
+    assert not cut.forecast.simulated
+    assert min(s.start for s in cut.tonight.segments) >= julian(dt.datetime(2027, 3, 17, 14, tzinfo=dt.UTC)) - 1e-6
+    path.write_text("time_utc,cloud\n" + "\n".join(h.rpartition(",")[0] + ",1.0" for h in hours) + "\n")
+    lost = make_plan(demo_plan().model_copy(update={"forecast_csv": str(path)}), HELD, NOW)
+    assert lost.advice is not None
+    assert "Clouds stand" in lost.advice.sentence
+    assert lost.tonight.blocks == ()
+    with pytest.raises(InputError, match="forecast is not usable"):
+        make_plan(demo_plan().model_copy(update={"forecast_csv": str(tmp_path / "none.csv")}), HELD, NOW)
+
+
+def test_the_year_and_the_shared_field(view: PlanView) -> None:
+    nights = year_of(view, demo_plan())
+    assert len(nights) == 365
+    assert nights[0] == view.strip[0]
+    assert set(view.shared) == {r.name for r in demo_plan().rigs}
+    assert max(view.shared.values()) == pytest.approx(1.0, abs=0.01)  # the smallest field lies inside the others
+    assert min(view.shared.values()) < 0.1
+
+
+def test_the_catalogue_is_searched_by_designation() -> None:
+    found = search("ic 2")
+    assert found[0].name == "IC 2"
+    assert found[0].kind == "galaxy"
+    assert 0 <= found[0].ra < 360
+    assert search("IC0002")[0] == found[0]
+    assert search("i") == []
+    assert search("no such thing at all") == []
+    assert len(search("ic 1", most=5)) <= 5
+
+
+def test_the_sessions_year_comes_from_its_own_thread(tmp_path: Path) -> None:
+    session = Session(tmp_path / "p.bichromus", "x", now=lambda: NOW)
+    heard: list[list[object]] = []
+    session.year.connect(heard.append)
+    session.set_plan("things", **demo_plan().model_dump())
+    wait_until(lambda: session.plan is not None)
+    session.ask_year()
+    wait_until(lambda: bool(heard))
+    assert len(heard[0]) == 365
+    pictures: list[str] = []
+    session.rehearsed.connect(lambda name, _two: pictures.append(name))
+    session.ask_rehearsal("O3")
+    session.ask_rehearsal("none")
+    wait_until(lambda: pictures == ["O3"])
     session.close()

@@ -23,6 +23,7 @@ class Bridge(QObject):
     judged = pyqtSignal()
     planned = pyqtSignal()
     rehearsed = pyqtSignal(str, object)
+    year = pyqtSignal(list)
     rendered = pyqtSignal(object, object)
     thumbnail = pyqtSignal(str, object)
     opened = pyqtSignal(int)
@@ -40,7 +41,7 @@ class Bridge(QObject):
         for name, source in {
             "state": session.document.changed, "channels": session.channels_changed, "recipe": session.recipe_changed,
             "advice": session.advice_changed, "judged": session.judged, "planned": session.planned,
-            "rehearsed": session.rehearsed, "rendered": session.rendered,
+            "rehearsed": session.rehearsed, "year": session.year, "rendered": session.rendered,
             "thumbnail": session.thumbnail, "opened": session.opened, "published": session.published,
             "trouble": session.trouble, "job": session.jobs.reported, "idle": session.jobs.idle,
             "cancelled": session.jobs.cancelled,

@@ -13,6 +13,7 @@ from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QApplication
 
 from ..core.model.errors import BichromusError, ProjectError
+from ..workspace.demo_plan import demo_plan
 from ..workspace.places import Settings, demo_project, new_project
 from ..workspace.session import Session
 from .shell.window import Window
@@ -60,6 +61,8 @@ class Application(QObject):
         session.begin()
         if demo and not session.state.sources:
             session.open_demo()
+        elif demo and not session.state.plan.sites:
+            session.set_plan("the demo's stations", **demo_plan().model_dump())
         return window
 
     def _closed(self, window: object) -> None:

@@ -62,6 +62,11 @@ def plan_table(view: PlanView) -> str:
     for b in view.tonight.blocks:
         writer.writerow([_iso(b.start), _iso(b.end), b.channel, b.subs, b.sub_s])
     writer.writerow([])
+    writer.writerow(["night", "sky", "filter", "hours"])
+    for name, hours in (view.coming.hours if view.coming else {}).items():
+        for channel, h in hours.items():
+            writer.writerow([*name.split(" "), channel, f"{h:.2f}"])
+    writer.writerow([])
     writer.writerow(["panel", "ra_deg", "dec_deg", "camera_angle_deg"])
     for number, (ra, dec) in enumerate(panels(view), 1):
         writer.writerow([number, f"{ra:.5f}", f"{dec:.5f}", view_angle(view)])

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from pathlib import Path
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import numpy as np
@@ -20,10 +21,11 @@ from ..core.numerics.smoothing import gaussian
 from ..core.plan.allocate import Allocation
 from ..core.plan.earth import Place
 from ..core.plan.exposure import Optics
-from ..core.plan.framing import Field, Frame, frame
+from ..core.plan.framing import Field, Frame, area, common_field, frame
 from ..core.plan.horizon import make_horizon
 from ..core.plan.night import Night, Rules, Target, date_of, julian, moment_of, plan_night
 from ..core.plan.optics import S2_PAIR_NM, clear_needed, corner_light, filter_shift
+from ..core.plan.order import Overheads
 from ..core.plan.program import (
     ChannelInput,
     ChannelPlan,
@@ -35,7 +37,7 @@ from ..core.plan.program import (
 )
 from ..core.plan.season import SeasonNight, plan_season
 from ..core.plan.sky import moon_nanolamberts, phase_angle
-from ..core.simulate.forecast import Forecast, simulate_forecast
+from ..core.simulate.forecast import Forecast, read_forecast, simulate_forecast
 from ..core.simulate.scene import SceneRecipe, make_scene
 from .things import FilterThing, PlanState, RigThing, SiteThing, TargetThing
 
@@ -90,6 +92,7 @@ class PlanView:
     advice: Advice | None
     zone: ZoneInfo
     overlap: float
+    shared: dict[str, float]
 
     def clock(self, jd: float) -> str:
         """Local time of day."""
@@ -115,14 +118,16 @@ def make_plan(plan: PlanState, held: Mapping[str, Held], now: dt.datetime) -> Pl
     aim = Target(target.ra, target.dec)
     night = plan_night(place, date, aim, rules)
     strip = plan_season(place, date, date + dt.timedelta(days=STRIP_NIGHTS - 1), aim, rules)
-    forecast = simulate_forecast(site.lat, site.lon, moment_of(night.start))
+    forecast = _forecast(plan, site, night)
     cloudy = tuple((julian(h.start), julian(h.start) + 1 / 24) for h in forecast.hours if h.cloud > _CLOUDY)
     inputs: dict[str, ChannelInput] = {
         f.channel: channel_input(f, rig, site, target, held.get(f.channel, Held()), plan) for f in plan.filters}
     segments = segments_of(night, cloudy)
     plans = tuple(plan_channel(c, plan.max_sub_s, max((s.moon_nl for s in segments), default=0.0))
                   for c in (inputs[n] for n in CHANNELS if n in inputs))
-    tonight = plan_tonight(segments, plans, inputs, plan.cycle_every if plan.order == "cycle" else None)
+    tonight = plan_tonight(segments, plans, inputs, plan.cycle_every if plan.order == "cycle" else None,
+                           Overheads(plan.download_s, dither_every=plan.dither_every, refocus_min=plan.refocus_min),
+                           night.target.transit if night.target else None)
     coming = plan_nights([(n.date.isoformat(), n.open_moonless_hours or 0.0,
                            (n.open_hours or 0.0) - (n.open_moonless_hours or 0.0),
                            moon_nanolamberts(phase_angle(n.lit), _MOON_ZENITH, _TARGET_ZENITH, n.separation or 60.0))
@@ -134,10 +139,11 @@ def make_plan(plan: PlanState, held: Mapping[str, Held], now: dt.datetime) -> Pl
     def clock(jd: float) -> str:
         return moment_of(jd).astimezone(zone).strftime("%H:%M")
 
+    fields = tuple(_field(r, plan.camera_angle if r.name == rig.name else 0.0) for r in plan.rigs)
     advice = advise_tonight(night, tonight, plans, target.name, site.name, clock, whole)
     return PlanView(site, rig, target, night, tuple(strip), plans, tonight, coming, forecast, cloudy, shape,
-                    tuple(_field(r, plan.camera_angle if r.name == rig.name else 0.0) for r in plan.rigs),
-                    tuple(check_optics(f, rig) for f in plan.filters), advice, zone, plan.overlap)
+                    fields,
+                    tuple(check_optics(f, rig) for f in plan.filters), advice, zone, plan.overlap, _shared(fields))
 
 
 def channel_input(f: FilterThing, rig: RigThing, site: SiteThing, target: TargetThing, held: Held,
@@ -153,7 +159,7 @@ def channel_input(f: FilterThing, rig: RigThing, site: SiteThing, target: Target
         shines = optics.surface_e_s(_BROAD_AB)
     return ChannelInput(f.channel, optics, shines, site.sky_mag, rig.fwhm_arcsec / optics.scale_arcsec,
                         rig.full_well_e, hours_had=held.hours, factor=held.factor,
-                        goal_hours=plan.goals.get(f.channel))
+                        goal_hours=_goal(plan, f.channel))
 
 
 def check_optics(f: FilterThing, rig: RigThing) -> OpticsCheck:
@@ -169,8 +175,42 @@ def check_optics(f: FilterThing, rig: RigThing) -> OpticsCheck:
                        clear_needed(diagonal, f.distance_mm, ratio))
 
 
+def _goal(plan: PlanState, channel: str) -> float | None:
+    """Hours wanted where the person set them; None leaves it to the deficit."""
+    if plan.goal_mode == "even":
+        return plan.even_hours
+    return plan.goals.get(channel) if plan.goal_mode == "typed" else None
+
+
+def _forecast(plan: PlanState, site: SiteThing, night: Night) -> Forecast:
+    if plan.forecast_csv:
+        return read_forecast(Path(plan.forecast_csv))
+    return simulate_forecast(site.lat, site.lon, moment_of(night.start))
+
+
+def _shared(fields: tuple[Field, ...]) -> dict[str, float]:
+    """How much of each rig's field all rigs see."""
+    if len(fields) < 2:
+        return {}
+    common = common_field(fields)
+    size = area(common) if common else 0.0
+    return {f.name: size / (f.width * f.height) for f in fields}
+
+
+def nights_needed(view: PlanView) -> int | None:
+    """Nights until every goal is reached, tonight included; None when fourteen are not enough."""
+    if all(c.missing_h <= 0.02 for c in view.channels):
+        return 0
+    if view.coming is None:
+        return 1
+    if view.coming.share < 0.999:
+        return None
+    used = [name for name, hours in view.coming.hours.items() if any(h > 0.05 for h in hours.values())]
+    return 1 + len({name.partition(" ")[0] for name in used})
+
+
 def _after(plans: tuple[ChannelPlan, ...], tonight: NightPlan) -> list[ChannelPlan]:
-    return [replace(p, had_h=p.had_h + tonight.hours.get(p.channel, 0.0)) for p in plans]
+    return [replace(p, had_h=p.had_h + tonight.gained.get(p.channel, 0.0)) for p in plans]
 
 
 def _degrees(target: TargetThing) -> tuple[float, float]:
@@ -180,6 +220,14 @@ def _degrees(target: TargetThing) -> tuple[float, float]:
 def _field(rig: RigThing, angle: float) -> Field:
     made = frame(rig.focal, rig.pixel_um, rig.sensor_mm)
     return Field(rig.name, made.field[0], made.field[1], angle)
+
+
+def year_of(view: PlanView, plan: PlanState) -> list[SeasonNight]:
+    """Every night of the year that begins with the planned one."""
+    place = Place(view.site.lat, view.site.lon, view.site.elevation_m)
+    rules = Rules(min_altitude=plan.min_altitude, horizon=make_horizon(view.site.horizon))
+    return plan_season(place, view.night.date, view.night.date + dt.timedelta(days=364),
+                       Target(view.target.ra, view.target.dec), rules)
 
 
 def rehearse(view: PlanView, channel: str, shape: tuple[int, int] = (166, 182)) -> tuple[F32, F32]:

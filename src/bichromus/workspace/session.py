@@ -21,7 +21,7 @@ from ..core.model.recipe import BlendSettings, ChannelFigures, Recipe
 from .demo import open_demo
 from .document import Document
 from .jobs import Jobs, Latest
-from .planner import Held, PlanView, make_plan, rehearse
+from .planner import Held, PlanView, make_plan, rehearse, year_of
 from .prepare import EMPTY, Channels, choose, inspect, prepare
 from .publish import Target, used_sources, write_all
 from .state import ProjectState, PublishState, SourceState
@@ -41,6 +41,7 @@ class Session:
     judged = Signal()
     planned = Signal()
     rehearsed = Signal(str, object)
+    year = Signal(list)
     rendered = Signal(Request, object)
     thumbnail = Signal(str, object)
     opened = Signal(int)
@@ -286,6 +287,12 @@ class Session:
         view = self.plan
         if view is not None and any(c.channel == channel for c in view.channels):
             self.previews.ask("rehearsal", lambda: self.rehearsed.emit(channel, rehearse(view, channel)))
+
+    def ask_year(self) -> None:
+        """The nights of the year from the planned one on, by ``year``."""
+        view, plan = self.plan, self.state.plan
+        if view is not None:
+            self.previews.ask("year", lambda: self.year.emit(year_of(view, plan)))
 
     def set_plan(self, label: str, merge: str | None = None, **changes: object) -> None:
         """Change what the plan rests on: things known once, or what is chosen of them."""

@@ -100,7 +100,13 @@ class PlanState(_Frozen):
     date: str = ""
     camera_angle: float = 0.0
     overlap: Share = 0.15
-    goals: dict[str, float] = Field(default_factory=dict)
+    goal_mode: Literal["deficit", "even", "typed"] = "deficit"
+    even_hours: Positive = 8.0
+    goals: dict[str, Annotated[float, Field(ge=0, le=2000)]] = Field(default_factory=dict)
+    dither_every: Annotated[int, Field(ge=1, le=50)] = 3
+    refocus_min: Positive = 75.0
+    download_s: Annotated[float, Field(ge=0, le=120)] = 5.0
+    forecast_csv: str = ""
     max_sub_s: Positive = 600.0
     order: Literal["block", "cycle"] = "block"
     cycle_every: Annotated[int, Field(ge=1, le=100)] = 3

@@ -81,6 +81,7 @@ def make_commands(window: Window) -> list[Command]:
         Command("last-channel", "Previous channel", "Shift+C", lambda: next_origin(-1), "channels"),
         Command("response", "Load or drop a sensor response", "", channels.choose_response, "channels extract"),
         Command("things", "Sites, rigs, filters and targets", "Ctrl+T", plan.edit_things, "plan horizon import export"),
+        Command("year", "A year at a glance", "Y", plan.show_year, "plan season months", has_plan),
         Command("save-plan", "Save tonight's plan", "Ctrl+P", plan.choose_file, "plan checklist calendar export",
                 has_plan),
         Command("why", "Why this advice", "W", window.show_why, "advice"),

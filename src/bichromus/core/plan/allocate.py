@@ -82,7 +82,7 @@ def allocate(windows: Sequence[Window], wants: Sequence[Want]) -> Allocation:
     bounds[-1] = (max(smallest - 1e-9, 0), 1)
     # of equal ways the one that wastes no hour and begins early
     early = np.array([1 + 0.1 * windows.index(w) for w, _ in pairs]) if pairs else np.zeros(0)
-    idle = 1e-6 * early / max(float(room.sum()), 1.0)
+    idle = 1e-3 * early / max(float(room.sum()), 1.0)  # well above the solver's tolerance, far below any share
     second = linprog(np.concatenate([idle, np.full(m, -1.0), [0.0]]), rows, limits, bounds=bounds,
                      method="highs")
     best = second.x if second.x is not None else first.x

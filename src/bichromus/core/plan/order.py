@@ -44,9 +44,11 @@ def sequence(subs: Mapping[str, int], every: int | None) -> list[str]:
     return out
 
 
-def run_through(order: list[str], sub_s: Mapping[str, float], overheads: Overheads) -> list[Shot]:
-    """Every sub with its time, overheads between."""
+def run_through(order: list[str], sub_s: Mapping[str, float], overheads: Overheads,
+                flip_at_s: float | None = None) -> list[Shot]:
+    """Every sub with its time, overheads between; the mount flips before the sub that would cross ``flip_at_s``."""
     clock = since_focus = 0.0
+    flip = flip_at_s if flip_at_s is not None and flip_at_s > 0 else None
     shots: list[Shot] = []
     for number, channel in enumerate(order):
         changed = number > 0 and order[number - 1] != channel
@@ -57,6 +59,9 @@ def run_through(order: list[str], sub_s: Mapping[str, float], overheads: Overhea
             since_focus = 0.0
         if number and number % overheads.dither_every == 0:
             clock += overheads.dither_s
+        if flip is not None and clock + sub_s[channel] > flip:
+            clock = max(clock, flip) + overheads.flip_s
+            flip = None
         shots.append(Shot(channel, clock, clock + sub_s[channel]))
         since_focus += sub_s[channel] + overheads.download_s
         clock += sub_s[channel] + overheads.download_s

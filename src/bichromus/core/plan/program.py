@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
@@ -84,11 +85,13 @@ class Block:
 
 @dataclass(frozen=True)
 class NightPlan:
-    """What a night gives: its segments and blocks, hours by channel, and what block and cycle would cost."""
+    """What a night gives: its segments and blocks, hours by channel and what they are worth in hours under a dark sky,
+    and what block and cycle would cost."""
 
     segments: tuple[Segment, ...]
     blocks: tuple[Block, ...]
     hours: dict[str, float]
+    gained: dict[str, float]
     block_cost: OrderCost
     cycle_cost: OrderCost
 
@@ -166,8 +169,11 @@ def wants_of(plans: Sequence[ChannelPlan], inputs: Mapping[str, ChannelInput],
 
 
 def plan_tonight(segments: Sequence[Segment], plans: Sequence[ChannelPlan], inputs: Mapping[str, ChannelInput],
-                 every: int | None, overheads: Overheads | None = None) -> NightPlan:
-    """Blocks for the night: the channel furthest behind first, each sky used for what it harms least."""
+                 every: int | None, overheads: Overheads | None = None, flip: float | None = None) -> NightPlan:
+    """Blocks for the night: the channel furthest behind first, each sky used for what it harms least.
+
+    ``flip`` is the moment at which the target crosses the meridian.
+    """
     overheads = overheads or Overheads()
     by_name = {p.channel: p for p in plans}
     sub_s = {p.channel: p.sub.sub_s for p in plans}
@@ -180,25 +186,41 @@ def plan_tonight(segments: Sequence[Segment], plans: Sequence[ChannelPlan], inpu
         found = allocate(windows, wants)
         behind = sorted((w.name for w in wants), key=lambda n: by_name[n].had_h / max(by_name[n].wanted_h, 1e-9))
         for name, segment in zip(names, segments, strict=True):
-            counts = {c: int(found.hours[name].get(c, 0) * 3600 / sub_s[c]) for c in behind}
+            counts = {c: math.ceil(found.hours[name].get(c, 0) * 3600 / sub_s[c] - 0.1) for c in behind}
             counts = {c: n for c, n in counts.items() if n > 0}
             for c, n in counts.items():
                 subs_tonight[c] = subs_tonight.get(c, 0) + n
-            blocks += _blocks(segment, counts, sub_s, every, overheads)
+            blocks += _blocks(segment, counts, sub_s, every, overheads, flip)
     hours = {c: sum(b.subs * b.sub_s for b in blocks if b.channel == c) / 3600 for c in subs_tonight}
-    return NightPlan(tuple(segments), tuple(blocks), hours, cost(subs_tonight, sub_s, None, overheads),
+    worth = _worth(blocks, segments, wants, by_name)
+    return NightPlan(tuple(segments), tuple(blocks), hours, worth, cost(subs_tonight, sub_s, None, overheads),
                      cost(subs_tonight, sub_s, every or 3, overheads))
 
 
+def _worth(blocks: Sequence[Block], segments: Sequence[Segment], wants: Sequence[Want],
+           plans: Mapping[str, ChannelPlan]) -> dict[str, float]:
+    """Hours of each channel as hours under the dark sky: an hour in moonlight counts for less."""
+    out: dict[str, float] = {}
+    for want in wants:
+        dark_rate = want.goal_snr**2 / plans[want.name].wanted_h
+        for block in (b for b in blocks if b.channel == want.name):
+            name = next(str(n) for n, s in enumerate(segments) if s.start - 1e-9 <= block.start < s.end)
+            hours = block.subs * block.sub_s / 3600
+            out[want.name] = out.get(want.name, 0.0) + hours * want.rate(name) / dark_rate
+    return out
+
+
 def _blocks(segment: Segment, counts: Mapping[str, int], sub_s: Mapping[str, float], every: int | None,
-            overheads: Overheads) -> list[Block]:
-    shots = run_through(sequence(counts, every), sub_s, overheads)
+            overheads: Overheads, flip: float | None) -> list[Block]:
+    flip_s = None if flip is None or not segment.start < flip < segment.end else (flip - segment.start) * 86400
+    shots = run_through(sequence(counts, every), sub_s, overheads, flip_s)
     out: list[Block] = []
     for shot in shots:
         start, end = segment.start + shot.start_s / 86400, segment.start + shot.end_s / 86400
         if end > segment.end + 1e-9:
             break
-        if out and out[-1].channel == shot.channel:
+        flipped = flip is not None and out and out[-1].end <= flip < start
+        if out and out[-1].channel == shot.channel and not flipped:
             out[-1] = replace(out[-1], end=end, subs=out[-1].subs + 1)
         else:
             out.append(Block(shot.channel, start, end, 1, sub_s[shot.channel]))

@@ -93,6 +93,10 @@ class NightBand(QWidget):
             painter.setPen(QColor(t.muted))
             painter.drawText(QRectF(self.width() - 40, y - 16, 34, 14), Qt.AlignmentFlag.AlignRight, f"{altitude}°")
             painter.setPen(QPen(QColor(t.line), 1))
+        kind = "simulated forecast" if view.forecast.simulated else "forecast"
+        painter.setPen(QColor(t.muted))
+        words = f"{kind}: {view.forecast.words}"
+        painter.drawText(QRectF(8, 14, self.width() - 16, 16), Qt.AlignmentFlag.AlignLeft, words)
         cloud = QBrush(QColor(t.muted), Qt.BrushStyle.BDiagPattern)
         for start, end in view.cloudy:
             left, right = self._x(max(start, span[0]), span), self._x(min(end, span[1]), span)

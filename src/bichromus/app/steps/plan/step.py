@@ -6,11 +6,13 @@ from pathlib import Path
 
 import numpy as np
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QStackedWidget, QVBoxLayout, QWidget
 
-from ....core.model.errors import BichromusError
+from ....core.model.channel import channel_name
+from ....core.model.errors import BichromusError, InputError
+from ....core.plan.season import SeasonNight
 from ....workspace.plan_files import checklist, write_plan
-from ....workspace.planner import PlanView
+from ....workspace.planner import PlanView, nights_needed
 from ...shell.route import State
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, button, label
@@ -19,9 +21,12 @@ from ...widgets.text import clock_text
 from ..step import Desk, Step
 from .band import NightBand
 from .framing import Framing
+from .optics import OpticsPicture
+from .paper import print_pdf
 from .rehearsal import Rehearsal
 from .strip import NightStrip
 from .things import ThingsDialog
+from .year import YearDialog
 
 _REASONS = {"read_noise": "read noise", "max_sub": "your cap", "saturation": "bright stars", "given": "given"}
 _CARE = ("Mains power and dew do not mix: use protected outlets. Rest before driving home. "
@@ -38,7 +43,7 @@ class PlanStep(Step):
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self.selected: str | None = None
-        self.stage = self._make_stage()
+        self.stage: QStackedWidget = self._make_stage()
         self._where_fold()
         self._tonight_fold()
         self._hours_fold()
@@ -46,18 +51,22 @@ class PlanStep(Step):
         self._optics_fold()
         desk.bridge.planned.connect(self._show)
         desk.bridge.rehearsed.connect(self._rehearsed)
+        desk.bridge.year.connect(self._year)
         desk.bridge.state.connect(lambda _state: self._show_choices())
         self._show()
 
     # --- building ---
 
-    def _make_stage(self) -> QWidget:
+    def _make_stage(self) -> QStackedWidget:
         self.strip, self.band = NightStrip(), NightBand()
         self.framing, self.rehearsal = Framing(), Rehearsal()
         self.strip.chosen.connect(lambda d: self.session.set_plan("plan another night", date=d))
         self.framing.turned.connect(lambda a: self.session.set_plan("turn the camera", camera_angle=a))
-        stage = QWidget()
-        column = QVBoxLayout(stage)
+        stage = QStackedWidget()
+        page = QWidget()
+        stage.addWidget(self._empty_page())
+        stage.addWidget(page)
+        column = QVBoxLayout(page)
         column.setContentsMargins(18, 12, 18, 10)
         column.setSpacing(6)
         self.heads = {name: (label("", "head"), label("", "muted")) for name in ("strip", "night", "frame", "try")}
@@ -85,11 +94,32 @@ class PlanStep(Step):
             lower.addLayout(half, 1)
         column.addLayout(lower, 2)
         self.heads["strip"][0].setText("next fourteen nights")
+        self.year_button = button("year", "All nights of a year at a glance (Y)", "link")
+        self.year_button.clicked.connect(self.show_year)
+        first = column.itemAt(0)
+        row = first.layout() if first is not None else None
+        assert isinstance(row, QHBoxLayout)
+        row.insertWidget(1, self.year_button)
         self.heads["strip"][1].setText("usable hours: dark (bright), moonlit (grey)")
-        self.trouble = label("", "muted", wrap=True)
-        self.trouble.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        column.addWidget(self.trouble)
         return stage
+
+    def _empty_page(self) -> QWidget:
+        """What is missing, and the way to it."""
+        page = QWidget()
+        column = QVBoxLayout(page)
+        self.trouble = label("", "title", wrap=True)
+        words = label("A plan needs a site, a rig and a target. They are typed once and kept.", "muted")
+        for part in (self.trouble, words):
+            part.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        add = button("Add a site, a rig, a target…", "Sites, rigs, filters, targets (Ctrl+T)", "primary")
+        add.clicked.connect(self.edit_things)
+        column.addStretch(1)
+        column.addWidget(self.trouble)
+        column.addWidget(words)
+        column.addSpacing(10)
+        column.addWidget(add, 0, Qt.AlignmentFlag.AlignHCenter)
+        column.addStretch(1)
+        return page
 
     def _where_fold(self) -> None:
         fold = self.where = self.inspector.add(Fold("Where and with what"))
@@ -104,6 +134,9 @@ class PlanStep(Step):
                            "Add, change, import and export what is known once (Ctrl+T)")
         self.edit.clicked.connect(self.edit_things)
         fold.add(self.edit)
+        self.forecast = button("forecast", "", "quiet")
+        self.forecast.clicked.connect(self.choose_forecast)
+        fold.add(self.forecast)
 
     def _tonight_fold(self) -> None:
         fold = self.tonight_fold = self.inspector.add(Fold("Sub lengths"))
@@ -116,8 +149,21 @@ class PlanStep(Step):
 
     def _hours_fold(self) -> None:
         fold = self.hours_fold = self.inspector.add(Fold("Hours wanted"))
+        self.goal = ChoiceBox("goal", "Hours of a channel: by what its SNR lacks, the same for all, or typed")
+        self.goal.addItems(["by SNR deficit", "the same for all", "typed"])
+        self.goal.activated.connect(lambda i: self.session.set_plan("goal", goal_mode=("deficit", "even", "typed")[i]))
+        fold.add(self.goal)
         self.hours = Figures()
         fold.add(self.hours)
+        self.even = ValueSlider("hours each", 1, 60, 8, "Hours wanted of every channel", 0.5, lambda v: f"{v:.1f} h")
+        self.even.settled.connect(lambda v: self.session.set_plan("hours each", even_hours=v))
+        fold.add(self.even)
+        self.typed = QLineEdit()
+        self.typed.setPlaceholderText("Ha 8, O3 12, S2 10")
+        self.typed.setAccessibleName("hours typed")
+        self.typed.setToolTip("Hours wanted, as Ha 8, O3 12, S2 10")
+        self.typed.editingFinished.connect(lambda: self.type_goals(self.typed.text()))
+        fold.add(self.typed)
 
     def _order_fold(self) -> None:
         fold = self.order_fold = self.inspector.add(Fold("Order in the night"))
@@ -128,6 +174,13 @@ class PlanStep(Step):
         fold.add(self.order)
         self.costs = Figures()
         fold.add(self.costs)
+        self.refocus = ValueSlider("focus every", 15, 240, 75, "Minutes between focus runs", 5,
+                                   lambda v: f"{v:.0f} min")
+        self.refocus.settled.connect(lambda v: self.session.set_plan("focus every", refocus_min=v))
+        self.dither = ValueSlider("dither every", 1, 20, 3, "Subs between dithers", 1, lambda v: f"{v:.0f} subs")
+        self.dither.settled.connect(lambda v: self.session.set_plan("dither every", dither_every=round(v)))
+        fold.add(self.refocus)
+        fold.add(self.dither)
         self.save = button("Save the plan…",
                            "Tonight's blocks as checklist (Markdown), table (CSV), JSON or calendar (Ctrl+P)")
         self.save.clicked.connect(self.choose_file)
@@ -135,6 +188,8 @@ class PlanStep(Step):
 
     def _optics_fold(self) -> None:
         fold = self.optics_fold = self.inspector.add(Fold("Optics and care"))
+        self.picture = OpticsPicture()
+        fold.add(self.picture)
         self.optics = Figures()
         fold.add(self.optics)
         fold.add(label(_CARE, "muted", wrap=True))
@@ -146,9 +201,39 @@ class PlanStep(Step):
         dialog = ThingsDialog(self.session, self.desk.window)
         dialog.show()
 
+    def choose_forecast(self) -> None:
+        """A forecast of one's own, or back to the simulated one."""
+        if self.session.state.plan.forecast_csv:
+            self.session.set_plan("simulated forecast", forecast_csv="")
+            return
+        path, _ = QFileDialog.getOpenFileName(self.desk.window, "Forecast", str(Path.home()), "CSV (*.csv)")
+        if path:
+            self.session.set_plan("own forecast", forecast_csv=path)
+
+    def type_goals(self, text: str) -> None:
+        """Hours typed for each channel; what does not fit is told and changes nothing."""
+        try:
+            goals = {channel_name(k): float(v) for k, v in (p.split() for p in text.split(",") if p.strip())}
+            if goals != self.session.state.plan.goals:
+                self.session.set_plan("hours typed", goals=goals)
+        except (ValueError, InputError):
+            self.session.trouble.emit([InputError("These hours are not clear", why=text, do="Write Ha 8, O3 12")])
+
+    def show_year(self) -> None:
+        """Ask for the year; it opens when it is computed."""
+        self.session.ask_year()
+
+    def _year(self, nights: list[SeasonNight]) -> None:
+        view = self.session.plan
+        if view is not None:
+            dialog = YearDialog(nights, view.target.name, view.site.name, self.desk.window)
+            dialog.bars.chosen.connect(lambda d: self.session.set_plan("plan another night", date=d))
+            dialog.show()
+
     def choose_file(self) -> None:
         path, _ = QFileDialog.getSaveFileName(self.desk.window, "Save the plan", str(Path.home() / "tonight.md"),
-                                              "Checklist (*.md);;Table (*.csv);;JSON (*.json);;Calendar (*.ics)")
+                                              "Checklist (*.md);;To print (*.pdf);;Table (*.csv);;JSON (*.json);;"
+                                              "Calendar (*.ics)")
         if path:
             self.save_plan(Path(path))
 
@@ -158,7 +243,10 @@ class PlanStep(Step):
         if view is None:
             return
         try:
-            write_plan(view, path, overwrite=True)
+            if path.suffix.lower() == ".pdf":
+                print_pdf(checklist(view), path)
+            else:
+                write_plan(view, path, overwrite=True)
         except BichromusError as error:
             self.session.trouble.emit([error])
 
@@ -189,6 +277,18 @@ class PlanStep(Step):
             if chosen in names:
                 box.setCurrentIndex(names.index(chosen))
         self.cap.set_value(plan.max_sub_s)
+        self.goal.setCurrentIndex(("deficit", "even", "typed").index(plan.goal_mode))
+        self.even.set_value(plan.even_hours)
+        self.even.setVisible(plan.goal_mode == "even")
+        self.typed.setVisible(plan.goal_mode == "typed")
+        if not self.typed.hasFocus():
+            self.typed.setText(", ".join(f"{k} {v:g}" for k, v in plan.goals.items()))
+        self.refocus.set_value(plan.refocus_min)
+        self.dither.set_value(plan.dither_every)
+        own = Path(plan.forecast_csv).name if plan.forecast_csv else "simulated"
+        self.forecast.setText(f"forecast: {own}")
+        self.forecast.setToolTip("Back to the simulated forecast" if plan.forecast_csv else
+                                 "Simulated from date and place; press to give your own CSV")
         self.order.setCurrentIndex(0 if plan.order == "block" else 1)
 
     def _show(self) -> None:
@@ -199,15 +299,9 @@ class PlanStep(Step):
         self.framing.show_plan(view, plan.camera_angle, plan.overlap)
         for fold in (self.tonight_fold, self.hours_fold, self.order_fold, self.optics_fold):
             fold.setVisible(view is not None)
-        self.trouble.setVisible(view is None)
+        self.stage.setCurrentIndex(0 if view is None else 1)
         if view is None:
-            self.strip.show_nights(())
-            for left, right in list(self.heads.values())[1:]:
-                left.setText("")
-                right.setText("")
-            self.trouble.setText(f"{self.session.plan_trouble} They are kept under Sites, rigs, filters, targets."
-                                 if self.session.plan_trouble else "")
-            self.rehearsal.show_pictures(None, ("", ""))
+            self.trouble.setText(self.session.plan_trouble)
             return
         self.strip.show_nights(view.strip)
         self._show_heads(view)
@@ -220,7 +314,7 @@ class PlanStep(Step):
         dark = f"dark {view.clock(night.dark[0][0])} to {view.clock(night.dark[-1][1])}" if night.dark else (
             night.state.replace("_", " "))
         moon = f"Moon {100 * night.moon.lit:.0f} %" + (f", sets {view.clock(night.moon.set)}" if night.moon.set else "")
-        self.heads["night"][1].setText(f"{dark}  ·  {moon}  ·  simulated forecast: {view.forecast.words}")
+        self.heads["night"][1].setText(f"{dark}  ·  {moon}")
         frame = view.frame
         nx, ny = frame.panels or (1, 1)
         panels = f", {nx} × {ny} panels" if nx * ny > 1 else ""
@@ -242,7 +336,9 @@ class PlanStep(Step):
              clock_text(c.missing_h) if c.missing_h > 0.02 else "reached",
              f"{c.channel}: hours of open shutter under a dark sky until all channels are equally loud.\n"
              f"Moonlight tonight makes its sky {c.moon_factor:.1f} times brighter.") for c in view.channels])
-        self.hours_fold.set_note("by SNR deficit")
+        needed = nights_needed(view)
+        self.hours_fold.set_note("all reached" if needed == 0 else f"done after {needed} nights" if needed else
+                                 "more than 14 nights")
         self.costs.show_rows([
             (name, f"{100 * cost.open_share:.0f} % open", f"{100 * cost.completeness:.0f} % safe",
              "Open: share of the time with the shutter open.\nSafe: when clouds stop the night at any moment, "
@@ -257,7 +353,15 @@ class PlanStep(Step):
         corner = min((c.corner for c in view.checks), default=1.0)
         rows.append(("corner light", "", f"{100 * corner:.0f} %",
                      "A small filter in front of a large sensor shades it"))
+        for name, part in view.shared.items():
+            if name != view.rig.name:
+                rows.append((f"with {name.partition(',')[0]}", "field shared by all rigs", f"{100 * part:.0f} %",
+                             f"{name} keeps {100 * part:.0f} % of its field where all rigs see the target"))
         self.optics.show_rows(rows)
+        if worst is not None:
+            chosen = next(f for f in self.session.state.plan.filters if f.channel == worst.channel)
+            self.picture.show_check(chosen, view.rig, worst)
+        self.picture.setVisible(worst is not None)
         self.optics_fold.set_note("look at the optics" if any(c.wants for c in view.checks) else "all well")
 
     def _ask_rehearsal(self) -> None:

@@ -20,16 +20,19 @@ from PyQt6.QtWidgets import (
 )
 
 from ....core.model.errors import BichromusError, InputError
+from ....core.plan.catalogue import SOURCE, Entry, search
 from ....core.plan.horizon import read_horizon
+from ....core.plan.sky import bortle_mag
 from ....workspace.plan_files import load_things, save_things
 from ....workspace.session import Session
 from ....workspace.things import FilterThing, RigThing, SiteThing, TargetThing
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import button, label
+from .skyline import SkylineEditor
 
 _WORDS = {"lat": "latitude", "lon": "longitude", "ra": "right ascension", "dec": "declination",
-          "elevation_m": "elevation, m", "sky_mag": "sky brightness", "width_nm": "width, nm", "rayleigh": "lines, rayleigh",
-          "size_arcmin": "size, arcmin"}
+          "elevation_m": "elevation, m", "sky_mag": "sky brightness", "width_nm": "width, nm",
+          "rayleigh": "lines, rayleigh", "size_arcmin": "size, arcmin"}
 
 
 KINDS: dict[str, tuple[str, BaseModel]] = {
@@ -40,7 +43,8 @@ KINDS: dict[str, tuple[str, BaseModel]] = {
 }
 _HINTS = {"horizon": "azimuth altitude, azimuth altitude, …", "rayleigh": "Ha 100, O3 18",
           "lat": "degrees, north positive",
-          "lon": "degrees, east positive", "ra": "degrees, J2000", "dec": "degrees, J2000", "sky_mag": "V mag/arcsec²",
+          "lon": "degrees, east positive", "ra": "degrees, J2000", "dec": "degrees, J2000",
+          "sky_mag": "V mag/arcsec², or Bortle 4",
           "time_zone": "as Pacific/Auckland", "sensor_px": "width height", "size_arcmin": "width height",
           "aliases": "separated by commas", "reducer": "1 is none", "colour": "yes or no"}
 
@@ -70,6 +74,8 @@ def from_text(name: str, text: str) -> Any:
         return {k: float(v) for k, v in (p.split() for p in parts)}
     if name == "aliases":
         return tuple(parts)
+    if name == "sky_mag" and text.lower().startswith("bortle"):
+        return bortle_mag(int(text.lower().removeprefix("bortle").strip()))
     if name in ("sensor_px", "size_arcmin"):
         return tuple(float(p) for p in text.replace("x", " ").replace("×", " ").split())
     return text
@@ -82,7 +88,7 @@ class ThingsDialog(QDialog):
         super().__init__(parent)
         self.setWindowTitle("Sites, rigs, filters, targets")
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self.resize(640, 520)
+        self.resize(660, 640)
         self._session = session
         self.kind = ChoiceBox("kind of thing", "What to look at")
         self.kind.addItems(list(KINDS))
@@ -98,6 +104,19 @@ class ThingsDialog(QDialog):
         area.setWidgetResizable(True)
         area.setWidget(self._form)
         self.said = label("", "muted", wrap=True)
+        self.skyline = SkylineEditor()
+        self.skyline.drawn.connect(self._take_points)
+        self.query = QLineEdit()
+        self.query.setPlaceholderText("find a target by its designation in the catalogue")
+        self.query.setAccessibleName("find in the catalogue")
+        self.query.setToolTip(f"A designation, or a part of a name ({SOURCE})")
+        self.query.textEdited.connect(self._search)
+        self.found = QListWidget()
+        self.found.setAccessibleName("objects found")
+        self.found.setFixedHeight(96)
+        self.found.itemActivated.connect(lambda _item: self.take_found())
+        self.found.itemClicked.connect(lambda _item: self.take_found())
+        self._entries: list[Entry] = []
         row = QHBoxLayout()
         for words, tip, work in (("Add", "A new one of this kind", self.add),
                                  ("Remove", "Take the chosen one out; undo brings it back", self.remove),
@@ -113,7 +132,10 @@ class ThingsDialog(QDialog):
         body.addWidget(area, 1)
         column = QVBoxLayout(self)
         column.addWidget(self.kind)
+        column.addWidget(self.query)
+        column.addWidget(self.found)
         column.addLayout(body, 1)
+        column.addWidget(self.skyline)
         column.addWidget(self.said)
         column.addLayout(row)
         self.show_kind()
@@ -141,10 +163,15 @@ class ThingsDialog(QDialog):
                 widget.hide()
                 widget.deleteLater()
         self.fields = {}
+        self.query.setVisible(self._kind == "targets")
+        self.found.setVisible(self._kind == "targets" and bool(self._entries))
         row = self.names.currentRow()
+        self.skyline.setVisible(self._kind == "sites" and row >= 0)
         if not 0 <= row < len(self._things()):
             return
         thing = self._things()[row]
+        if isinstance(thing, SiteThing):
+            self.skyline.show_points(thing.horizon)
         for number, name in enumerate(type(thing).model_fields):
             words = _WORDS.get(name, name.replace("_", " "))
             line = QLineEdit(to_text(getattr(thing, name)))
@@ -167,7 +194,7 @@ class ThingsDialog(QDialog):
             return
         try:
             changed = type(thing).model_validate({**thing.model_dump(), name: from_text(name, line.text())})
-        except (ValidationError, ValueError) as error:
+        except (ValidationError, ValueError, InputError) as error:
             why = error.errors()[0]["msg"] if isinstance(error, ValidationError) else _HINTS.get(name, str(error))
             self.said.setText(f"{name.replace('_', ' ')} stays as it was: {why}.")
             line.setText(to_text(getattr(thing, name)))
@@ -189,6 +216,35 @@ class ThingsDialog(QDialog):
         row, things = self.names.currentRow(), self._things()
         if 0 <= row < len(things):
             self._keep(f"remove a {KINDS[self._kind][0]}", (*things[:row], *things[row + 1:]), max(row - 1, 0))
+
+    def _search(self, text: str) -> None:
+        try:
+            self._entries = search(text)
+        except InputError as error:
+            self._entries = []
+            self.said.setText(error.sentence())
+        self.found.clear()
+        self.found.addItems([f"{e.name}, {e.kind}" + (f", {e.size_arcmin[0]:g}′" if e.size_arcmin else "")
+                             + (f", {e.aliases[0]}" if e.aliases else "") for e in self._entries])
+        self.found.setVisible(bool(self._entries))
+
+    def take_found(self) -> None:
+        """Add the object that was found as a target."""
+        row = self.found.currentRow()
+        if not 0 <= row < len(self._entries):
+            return
+        e = self._entries[row]
+        target = TargetThing(name=e.name, aliases=e.aliases, ra=e.ra, dec=e.dec, angle=e.angle,
+                             size_arcmin=e.size_arcmin or (10.0, 10.0),
+                             rayleigh={"Ha": 50.0, "O3": 10.0, "S2": 8.0}, source=SOURCE)
+        self.said.setText("Its lines are a guess until you type their brightness.")
+        self._keep("add a target", (*self._things(), target), len(self._things()))
+
+    def _take_points(self, points: tuple[tuple[float, float], ...]) -> None:
+        row, things = self.names.currentRow(), self._things()
+        if 0 <= row < len(things):
+            changed = things[row].model_copy(update={"horizon": points})
+            self._keep("draw the horizon", (*things[:row], changed, *things[row + 1:]), row)
 
     def choose_horizon(self) -> None:
         path, _ = QFileDialog.getOpenFileName(self, "Horizon", str(Path.home()), "CSV (*.csv)")
