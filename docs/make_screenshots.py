@@ -65,6 +65,9 @@ def main() -> int:
         channels.show_origin(origin)  # type: ignore[attr-defined]
         window.canvas.pointed.emit(760, 520)
         shot("channels")
+        window.go("plan")
+        settle(2500)
+        shot("plan")
         window.go("blend")
         window.canvas.pointed.emit(760, 520)
         shot("blend")
