@@ -114,7 +114,7 @@ def make_plan(plan: PlanState, held: Mapping[str, Held], now: dt.datetime) -> Pl
     zone = zone_of(site)
     place = Place(site.lat, site.lon, site.elevation_m)
     date = dt.date.fromisoformat(plan.date) if plan.date else date_of(now, place)
-    rules = Rules(min_altitude=plan.min_altitude, horizon=make_horizon(site.horizon))
+    rules = Rules(plan.min_altitude, plan.sun_below, horizon=make_horizon(site.horizon))
     aim = Target(target.ra, target.dec)
     night = plan_night(place, date, aim, rules)
     strip = plan_season(place, date, date + dt.timedelta(days=STRIP_NIGHTS - 1), aim, rules)
@@ -202,7 +202,8 @@ def nights_needed(view: PlanView) -> int | None:
     if all(c.missing_h <= 0.02 for c in view.channels):
         return 0
     if view.coming is None:
-        return 1
+        left = [c.missing_h - view.tonight.gained.get(c.channel, 0.0) for c in view.channels]
+        return 1 if max(left) <= 0.02 else None
     if view.coming.share < 0.999:
         return None
     used = [name for name, hours in view.coming.hours.items() if any(h > 0.05 for h in hours.values())]
@@ -225,7 +226,7 @@ def _field(rig: RigThing, angle: float) -> Field:
 def year_of(view: PlanView, plan: PlanState) -> list[SeasonNight]:
     """Every night of the year that begins with the planned one."""
     place = Place(view.site.lat, view.site.lon, view.site.elevation_m)
-    rules = Rules(min_altitude=plan.min_altitude, horizon=make_horizon(view.site.horizon))
+    rules = Rules(plan.min_altitude, plan.sun_below, horizon=make_horizon(view.site.horizon))
     return plan_season(place, view.night.date, view.night.date + dt.timedelta(days=364),
                        Target(view.target.ra, view.target.dec), rules)
 

@@ -111,6 +111,7 @@ class PlanState(_Frozen):
     order: Literal["block", "cycle"] = "block"
     cycle_every: Annotated[int, Field(ge=1, le=100)] = 3
     min_altitude: Annotated[float, Field(ge=0, lt=90)] = 25.0
+    sun_below: Annotated[float, Field(ge=-18, le=-4)] = -18.0
 
     def site_named(self, name: str | None = None) -> SiteThing:
         """A site by name; the chosen or the first one without. Raises UnknownName."""

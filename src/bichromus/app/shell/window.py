@@ -87,7 +87,6 @@ class Window(QMainWindow):
         assert app is not None
         app.installEventFilter(self)
         self.go("channels")
-        self.canvas.setFocus()
 
     # --- building ---
 
@@ -180,6 +179,8 @@ class Window(QMainWindow):
         self._show_stage()
         self.inspectors.setCurrentIndex(index)
         self.step.enter()
+        (self.step.first or self.canvas).setFocus()
+        self.foot.show_probe("")
         self._show_frame()
         self._show_advice()
 

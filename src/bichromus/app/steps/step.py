@@ -40,6 +40,7 @@ class Step(QObject):
         self.session = desk.session
         self.shelf: QWidget | None = None
         self.stage: QWidget | None = None  # in place of the picture
+        self.first: QWidget | None = None  # what has the keys when the step begins; else the picture
         self.inspector = Inspector()
         self.active = False
 

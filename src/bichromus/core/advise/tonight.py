@@ -21,7 +21,7 @@ def advise_tonight(night: Night, plan: NightPlan, channels: Sequence[ChannelPlan
         (f"{target} usable", hours_text(about.hours) if about.hours else "no"))
     if about.state != "open":
         return Advice("note", _closed(night, about.state, target, site), rows,
-                      "A window needs the Sun below -18°, the target above the limit and above the local horizon.")
+                      "A window needs Sun and target beyond the limits you set, and the target above your horizon.")
     rows += tuple((f"{c.channel}, hours wanted and held", f"{hours_text(c.wanted_h)}, "
                    + (hours_text(c.had_h) if c.had_h else "none")) for c in channels if c.missing_h > 0.02)
     if all(c.missing_h <= 0.02 for c in channels):

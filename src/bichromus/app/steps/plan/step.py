@@ -44,6 +44,7 @@ class PlanStep(Step):
         super().__init__(desk)
         self.selected: str | None = None
         self.stage: QStackedWidget = self._make_stage()
+        self.first = self.strip
         self._where_fold()
         self._tonight_fold()
         self._hours_fold()
@@ -134,6 +135,15 @@ class PlanStep(Step):
                            "Add, change, import and export what is known once (Ctrl+T)")
         self.edit.clicked.connect(self.edit_things)
         fold.add(self.edit)
+        self.high = ValueSlider("target above", 0, 60, 25, "The lowest altitude worth shooting at", 1,
+                                lambda v: f"{v:.0f}°")
+        self.high.settled.connect(lambda v: self.session.set_plan("target above", min_altitude=v))
+        self.dark = ValueSlider("Sun below", -18, -6, -18, "How dark it must be: 18° is astronomical darkness;\n"
+                                "narrow filters bear the brighter nights of a high-latitude summer", 1,
+                                lambda v: f"{v:.0f}°".replace("-", "−"))
+        self.dark.settled.connect(lambda v: self.session.set_plan("Sun below", sun_below=v))
+        fold.add(self.high)
+        fold.add(self.dark)
         self.forecast = button("forecast", "", "quiet")
         self.forecast.clicked.connect(self.choose_forecast)
         fold.add(self.forecast)
@@ -277,6 +287,8 @@ class PlanStep(Step):
             if chosen in names:
                 box.setCurrentIndex(names.index(chosen))
         self.cap.set_value(plan.max_sub_s)
+        self.high.set_value(plan.min_altitude)
+        self.dark.set_value(plan.sun_below)
         self.goal.setCurrentIndex(("deficit", "even", "typed").index(plan.goal_mode))
         self.even.set_value(plan.even_hours)
         self.even.setVisible(plan.goal_mode == "even")
@@ -337,8 +349,8 @@ class PlanStep(Step):
              f"{c.channel}: hours of open shutter under a dark sky until all channels are equally loud.\n"
              f"Moonlight tonight makes its sky {c.moon_factor:.1f} times brighter.") for c in view.channels])
         needed = nights_needed(view)
-        self.hours_fold.set_note("all reached" if needed == 0 else f"done after {needed} nights" if needed else
-                                 "more than 14 nights")
+        nights = f"done after {needed} {'night' if needed == 1 else 'nights'}" if needed else "more than 14 nights"
+        self.hours_fold.set_note("all reached" if needed == 0 else nights)
         self.costs.show_rows([
             (name, f"{100 * cost.open_share:.0f} % open", f"{100 * cost.completeness:.0f} % safe",
              "Open: share of the time with the shutter open.\nSafe: when clouds stop the night at any moment, "

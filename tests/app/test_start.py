@@ -1,0 +1,121 @@
+"""Starting, stopping, and what happens when something goes wrong on the way."""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+from pytestqt.qtbot import QtBot
+
+from bichromus.app.start import Application, start
+from bichromus.core.model.errors import InputError
+from bichromus.workspace.document import Document
+from bichromus.workspace.places import Settings, make_demo
+
+
+def test_without_a_monitor_it_says_so(monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+    for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"):
+        monkeypatch.delenv(name, raising=False)
+    assert start(None, False) == 2
+    assert "no monitor" in capsys.readouterr().err
+
+
+def test_the_last_project_opens_again(qtbot: QtBot, application: Application) -> None:
+    first = application.open("new")
+    first.session.rename("Night one")
+    folder = first.session.document.folder
+    assert Settings().recent() == [folder]
+    first.close()
+    assert application.window is None
+    again = Application()
+    window = again.open("last")
+    assert window.session.document.folder == folder
+    assert window.session.state.name == "Night one"
+    qtbot.waitUntil(lambda: "Night one" in window.windowTitle(), timeout=5000)
+    assert again.open(folder) is window  # open already here
+    window.close()
+
+
+def test_a_project_that_is_open_elsewhere_is_told_and_the_window_stays(qtbot: QtBot, application: Application,
+                                                                       tmp_path: Path) -> None:
+    window = application.open("new")
+    elsewhere = Document(tmp_path / "other.bichromus", "other")
+    window.project_wanted.emit(elsewhere.folder)
+    assert application.window is window
+    assert "open already" in window.trouble_sheet.text
+    elsewhere.close()
+    window.project_wanted.emit(elsewhere.folder)
+    qtbot.waitUntil(lambda: application.window is not window)
+    assert application.window is not None
+    assert application.window.session.document.folder == elsewhere.folder
+
+
+def test_an_error_that_nothing_caught_is_told_and_the_program_goes_on(application: Application,
+                                                                      capsys: pytest.CaptureFixture[str]) -> None:
+    window = application.open("new")
+    application.tell(InputError, InputError("It broke", do="Mend it"), None)
+    assert window.trouble_sheet.text == "It broke. Mend it."
+    application.tell(ValueError, ValueError("odd"), None)
+    assert "The project is unharmed" in window.trouble_sheet.text
+    assert "ValueError: odd" in capsys.readouterr().err
+
+
+def test_a_gesture_in_hand_counts_when_the_window_closes(qtbot: QtBot, application: Application) -> None:
+    window = application.open("new")
+    window.go("publish")
+    publish = window.step_named("publish")
+    publish.stem.setFocus()  # type: ignore[attr-defined]
+    publish.stem.setText("my picture")  # type: ignore[attr-defined]
+    folder = window.session.document.folder
+    window.session.set_settings("strength", True, stretch={"strength": 9.0})
+    window.close()
+    kept = Document(folder)
+    assert kept.state.settings.stretch.strength == 9.0
+    kept.close()
+    assert qtbot is not None
+
+
+def test_the_demos_stacks_are_made_once_and_again_when_one_is_lost(monkeypatch: pytest.MonkeyPatch) -> None:
+    calls: list[Path] = []
+
+    def quick(folder: Path, **_more: object) -> list[Path]:
+        from bichromus.core.simulate.demo import STACKS
+
+        calls.append(folder)
+        for stack in STACKS:
+            (folder / stack.file).write_text("x")
+        return [folder / s.file for s in STACKS]
+
+    monkeypatch.setattr("bichromus.workspace.places.write_demo", quick)
+    paths = make_demo()
+    assert make_demo() == paths
+    assert len(calls) == 1
+    paths[2].unlink()
+    assert make_demo() == paths
+    assert len(calls) == 2
+
+
+def test_the_script_names_its_verbs_and_the_command_its_version() -> None:
+    root = Path(__file__).parents[2]
+    assert subprocess.run(["sh", "-n", root / "run"], check=False).returncode == 0
+    asked = subprocess.run([root / "run", "dance"], capture_output=True, text=True, check=False)
+    assert asked.returncode == 2
+    assert "demo | test" in asked.stderr
+    told = subprocess.run([sys.executable, "-m", "bichromus", "--version"], capture_output=True, text=True, check=False)
+    assert told.returncode == 0
+    assert told.stdout.startswith("bichromus ")
+    listed = subprocess.run([sys.executable, "-m", "bichromus", "demo", "--help"], capture_output=True, text=True, check=False)
+    assert "--write" in listed.stdout
+
+
+def test_the_papers_link_to_what_is_there() -> None:
+    import re
+
+    root = Path(__file__).parents[2]
+    for paper in (root / "README.md", *(root / "docs").glob("*.md")):
+        for link in re.findall(r"\]\(([^)#:]+)\)", paper.read_text("utf-8")):
+            assert (paper.parent / link).exists(), (paper.name, link)
+    shots = {p.name for p in (root / "docs" / "screenshots").glob("*.png")}
+    assert shots == set(re.findall(r"screenshots/([\w-]+\.png)", (root / "README.md").read_text("utf-8")))
