@@ -205,5 +205,9 @@ def test_an_empty_project_can_be_planned_before_any_stack(qtbot: QtBot, applicat
     qtbot.waitUntil(lambda: window.session.plan is not None and plan_of(window).band.view is not None, timeout=10_000)
     assert window.session.plan is not None
     assert window.session.plan.tonight.blocks or window.session.plan.cloudy
+    qtbot.waitUntil(lambda: [c.channel for c in window.ledger.cards] == ["Ha", "O3", "S2", "R", "G", "B"], timeout=5000)
+    window.select("O3")  # nothing of it yet, but it can be rehearsed
+    qtbot.waitUntil(lambda: plan_of(window).heads["try"][0].text() == "rehearsal of O3", timeout=10_000)
     window.go("channels")
+    assert window.ledger.cards == []
     assert window.stage.currentWidget() is window.welcome

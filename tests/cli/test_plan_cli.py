@@ -23,7 +23,7 @@ def test_a_night_has_the_documented_keys(capsys: pytest.CaptureFixture[str], tmp
     found = call(capsys, "plan", "night", *RIDGE, "--date", "2027-03-17", *WEAVERBIRD)
     assert set(found) == {"date", "night", "middle", "state", "lowest_sun_deg", "sunset", "civil_dusk", "nautical_dusk",
                           "astronomical_dusk", "astronomical_dawn", "nautical_dawn", "civil_dawn", "sunrise", "moon",
-                          "target"}
+                          "target", "notes"}
     assert set(found["moon"]) == {"rise", "set", "state", "illumination"}
     assert set(found["target"]) == {"transit", "transit_altitude_deg", "moon_separation_deg", "state", "circumpolar",
                                     "hours", "windows"}

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.model.errors import InputError
-from ..core.plan.earth import Place
+from ..core.plan.earth import EARTH_NOTE, Place
 from ..core.plan.horizon import OPEN_HORIZON, make_horizon, read_horizon
 from ..core.plan.night import Night, Rules, Target, date_of, moment_of, plan_night
 from ..core.plan.season import plan_season
@@ -90,6 +90,7 @@ def night_json(night: Night) -> dict[str, Any]:
             "transit": time_text(target.transit), "transit_altitude_deg": target.transit_altitude,
             "moon_separation_deg": target.moon_separation, "state": target.state, "circumpolar": target.circumpolar,
             "hours": target.hours, "windows": [[time_text(a), time_text(b)] for a, b in target.windows]},
+        "notes": [EARTH_NOTE],
     }
 
 

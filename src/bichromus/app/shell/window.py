@@ -21,6 +21,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
+from ...core.model.channel import CHANNELS
 from ...core.model.errors import BichromusError
 from ...core.model.recipe import Recipe
 from ...workspace.places import Settings
@@ -331,11 +332,20 @@ class Window(QMainWindow):
             condition, decisions = step.station()
             marks.append(Station(step.id, step.title, condition, decisions, step.tip))
         self.head.route.show_stations(marks, self.step.id)
-        self.ledger.show_cards([self._card(n) for n in self.session.channels.names], self.selected)
+        self.ledger.show_cards([self._card(n) for n in self._ledger_names()], self.selected)
         self.welcome.set_waiting(self.session.jobs.busy or bool(state.sources))
         self.setWindowTitle(f"{state.name} – Bichromus")
 
+    def _ledger_names(self) -> list[str]:
+        """The project's channels; while planning also those that are still to be shot."""
+        names = set(self.session.channels.names)
+        if self.step.id == "plan" and self.session.plan is not None:
+            names |= {c.channel for c in self.session.plan.channels}
+        return [n for n in CHANNELS if n in names]
+
     def _card(self, name: str) -> Card:
+        if name not in self.session.channels.chosen:
+            return Card(name, "", "–", None, *self.step.figure(name), "", "Nothing of it yet.")
         prepared = self.session.channels.channel(name)
         snr = prepared.measure.snr
         need = self.step.needs.get(name)

@@ -29,8 +29,9 @@ from .things import ThingsDialog
 from .year import YearDialog
 
 _REASONS = {"read_noise": "read noise", "max_sub": "your cap", "saturation": "bright stars", "given": "given"}
-_CARE = ("Mains power and dew do not mix: use protected outlets. Rest before driving home. "
-         "Local rules and licensed practice come first.")
+_CARE = "Rest before driving home. Local rules and licensed practice come first."
+_DEW = "Dew is likely: keep mains joints off wet grass and use protected outlets. "
+_SUN = "The Sun stays up: never point optics near it without a proper front filter. "
 
 
 class PlanStep(Step):
@@ -142,6 +143,10 @@ class PlanStep(Step):
                                 "narrow filters bear the brighter nights of a high-latitude summer", 1,
                                 lambda v: f"{v:.0f}°".replace("-", "−"))
         self.dark.settled.connect(lambda v: self.session.set_plan("Sun below", sun_below=v))
+        self.overlap = ValueSlider("panel overlap", 0, 0.5, 0.15, "How much the panels of a mosaic share", 0.01,
+                                   lambda v: f"{100 * v:.0f} %")
+        self.overlap.settled.connect(lambda v: self.session.set_plan("panel overlap", overlap=v))
+        fold.add(self.overlap)
         fold.add(self.high)
         fold.add(self.dark)
         self.forecast = button("forecast", "", "quiet")
@@ -202,7 +207,8 @@ class PlanStep(Step):
         fold.add(self.picture)
         self.optics = Figures()
         fold.add(self.optics)
-        fold.add(label(_CARE, "muted", wrap=True))
+        self.care = label(_CARE, "muted", wrap=True)
+        fold.add(self.care)
 
     # --- gestures ---
 
@@ -288,6 +294,9 @@ class PlanStep(Step):
                 box.setCurrentIndex(names.index(chosen))
         self.cap.set_value(plan.max_sub_s)
         self.high.set_value(plan.min_altitude)
+        self.overlap.set_value(plan.overlap)
+        view = self.session.plan
+        self.overlap.setVisible(view is not None and (view.frame.panels or (1, 1)) != (1, 1))
         self.dark.set_value(plan.sun_below)
         self.goal.setCurrentIndex(("deficit", "even", "typed").index(plan.goal_mode))
         self.even.set_value(plan.even_hours)
@@ -374,6 +383,8 @@ class PlanStep(Step):
             chosen = next(f for f in self.session.state.plan.filters if f.channel == worst.channel)
             self.picture.show_check(chosen, view.rig, worst)
         self.picture.setVisible(worst is not None)
+        damp = any(h.humidity > 0.9 for h in view.forecast.hours)
+        self.care.setText((_DEW if damp else "") + (_SUN if view.night.state == "polar_day" else "") + _CARE)
         self.optics_fold.set_note("look at the optics" if any(c.wants for c in view.checks) else "all well")
 
     def _ask_rehearsal(self) -> None:
