@@ -13,6 +13,8 @@ from bichromus.core.extract.scale import line_scale
 from bichromus.core.extract.unmix import apply_unmixing, unmixing
 from bichromus.core.model.errors import NotEnoughData, NotLinear, ResponseError, ShapeMismatch, UnsupportedData
 from bichromus.core.model.planes import Header, Picture
+from bichromus.core.numerics.robust import clipped_sigma
+from bichromus.core.numerics.starlet import WHITE, details
 from bichromus.core.simulate.scene import Scene
 from sky import stack_of
 
@@ -85,6 +87,12 @@ def test_two_stacks_give_one_better_o3(scene: Scene, pair: tuple[ColourStack, Co
     together = 1 / both.lines["O3"].sigma_eff
     assert together >= 0.98 * np.hypot(first, second * 0.8)
     assert both.lines["O3"].snr_gain > 1.2
+    # the noise that is promised is the noise that is there: from the difference to a second pair of stacks
+    again = extract_lines((colour(scene, "Ha+O3", 11), colour(scene, "O3+S2", 12, 0.8)), GENERIC)
+    for name in ("Ha", "O3", "S2"):
+        apart = ((both.lines[name].plane - again.lines[name].plane) / np.sqrt(2)).astype(np.float32)
+        true = clipped_sigma(details(apart, 4)[3]) / WHITE[3]
+        assert both.lines[name].sigma_eff == pytest.approx(true, rel=0.10), name
     rest = both.lines["O3"].plane - np.median(both.lines["O3"].plane)
     # the nebula of the merged map is the truth's: slope of the smooth parts
     truth = scene.lines["O3"]

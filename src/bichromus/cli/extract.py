@@ -49,7 +49,7 @@ def run(options: argparse.Namespace) -> None:
                     + " ".join(f"{w:.4f}" for w in weights)
                     for s, weights in zip(sources, line.weights, strict=True)]
         total = sum(s.picture.header.total_s or 0 for s in sources) or None
-        header = replace(sources[0].picture.header, filter=filter_name(name), saturation=None, bayer=None,
+        header = replace(sources[0].picture.header, filter=filter_name(name), saturation=None, bayer=None, debayer=None,
                          total_s=total, subs=sum(s.picture.header.subs or 0 for s in sources) or None)
         write_fits(targets[name], line.plane, header, history, options.overwrite, inputs)
         lines[name] = {"file": targets[name], "sigma_eff": line.sigma_eff, "snr_gain": line.snr_gain}

@@ -171,7 +171,7 @@ class _Colour:
             used = [self.sources[i] for i in line.stacks]
             hours = sum(s.hours for s in used if s.hours) or None
             first = replace(stacks[line.stacks[0]].picture, data=line.plane)
-            first = replace(first, header=replace(first.header, saturation=None))
+            first = replace(first, header=replace(first.header, saturation=None, debayer=None))
             base = used[0].model_copy(update={"hours": hours})
             prepared = _keep(store, keys[name], name, f"{name}@{ids}", base, first, _notes(found, name))
             out.append(replace(prepared, origin=f"{name}@{ids}", label=label))

@@ -19,7 +19,7 @@ from ..core.model.measures import Measure, Noise, Stars, Surface
 from ..core.model.planes import F32, Header
 from ..core.model.recipe import ChannelFigures
 
-FORMAT: Final = 1
+FORMAT: Final = 2
 _SMALLEST: Final = 400
 
 

@@ -119,7 +119,8 @@ def _single(stack: ColourStack, matrix: np.ndarray, progress: Progress) -> _Sing
     sigma, warnings = np.empty(3), list(picture.warnings)
     for k, plane in enumerate(picture.data):
         progress.step(0.3 + 0.15 * k, f"measuring plane {'RGB'[k]} of {picture.label}")
-        noise = measure_noise(plane, picture.header.debayer, avoid=mask)
+        debayer = picture.header.debayer
+        noise = measure_noise(plane, f"{debayer} {'RGB'[k]}" if debayer else None, avoid=mask)
         sigma[k] = noise.best
         warnings.extend(f"{picture.label}, plane {'RGB'[k]}: {w}" for w in noise.warnings)
     if not np.all(sigma > 0):
