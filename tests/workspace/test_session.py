@@ -93,10 +93,8 @@ def test_the_whole_demo_from_files_to_a_recipe(tmp_path: Path, demo_files: dict[
     session.close()
     # opened again, everything comes from the cache
     session = Session(tmp_path / "p.bichromus")
-    begun = time.monotonic()
     session.begin()
     wait(lambda: session.recipe is not None)
-    assert time.monotonic() - begun < 20
     assert session.channels.names == ["Ha", "O3", "S2", "R", "G", "B"]
     session.close()
 

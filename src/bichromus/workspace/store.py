@@ -53,6 +53,11 @@ class Store:
     def cache(self) -> Path:
         return self.folder / "cache"
 
+    @property
+    def connection(self) -> sqlite3.Connection:
+        """The database itself, for tables beside the history."""
+        return self._db
+
     def _take_lock(self) -> IO[str]:
         handle = open(self.folder / "lock", "a+", encoding="utf-8")  # noqa: SIM115 - held while the project is open
         try:

@@ -54,6 +54,16 @@ def _first(cards: Mapping[str, Any], keys: tuple[str, ...], read: Any) -> Any:
     return None
 
 
+def first_text(cards: Mapping[str, Any], keys: tuple[str, ...]) -> str | None:
+    """The first of some keywords that says anything."""
+    return _first(cards, keys, _text)
+
+
+def first_number(cards: Mapping[str, Any], keys: tuple[str, ...]) -> float | None:
+    """The first of some keywords that holds a number."""
+    return _first(cards, keys, _number)
+
+
 def _text(value: Any) -> str | None:
     text = str(value).strip()
     return text or None

@@ -1,0 +1,145 @@
+"""Headers of single exposures, quickly: only the first blocks of a file are read."""
+
+from __future__ import annotations
+
+import contextlib
+import datetime as dt
+import gzip
+import math
+import re
+from pathlib import Path
+from typing import IO, Any, Final
+
+from ..model.errors import UnreadableFile
+from ..model.sub import SubHeader, kind_of, sub_filter
+from .astropy_fits import fits
+from .headers import first_number, first_text
+
+SUFFIXES: Final = (".fits", ".fit", ".fts")
+_MJD_EPOCH: Final = dt.datetime(1858, 11, 17, tzinfo=dt.UTC)
+
+
+def is_sub_file(path: Path) -> bool:
+    """By its ending, in any case, also with .gz."""
+    name = path.name.lower()
+    return name.removesuffix(".gz").endswith(SUFFIXES)
+
+
+def read_sub(path: Path) -> tuple[str, SubHeader | None, str]:
+    """Kind, header (of lights only) and the word for the kind. Raises UnreadableFile for what is broken."""
+    cards = _cards(path)
+    word = first_text(cards, ("IMAGETYP", "FRAME")) or ""
+    kind = kind_of(word)
+    if kind != "light":
+        return kind, None, word
+    start = _start(cards)
+    seconds = first_number(cards, ("EXPTIME", "EXPOSURE"))
+    if start is None or seconds is None or seconds <= 0:
+        raise UnreadableFile("This sub tells too little", why="it has no start" if start is None else
+                             "it has no seconds above 0", do="Mend its header", file=path)
+    text = {name: first_text(cards, (key,)) or "" for name, key in (
+        ("object_name", "OBJECT"), ("observer", "OBSERVER"), ("telescope", "TELESCOP"), ("camera", "INSTRUME"))}
+    return kind, SubHeader(start, seconds, sub_filter(first_text(cards, ("FILTER", "FILTNAME")), "BAYERPAT" in cards),
+                           gain=first_number(cards, ("GAIN",)),
+                           temperature_c=first_number(cards, ("CCD-TEMP", "CCDTEMP")),
+                           longitude=_longitude(cards), **text), word
+
+
+def _cards(path: Path) -> dict[str, Any]:
+    """Keywords of the primary header, or of the first picture; checks that the file is whole."""
+    try:
+        with _opened(path) as handle:
+            return _read(handle, path)
+    except UnreadableFile:
+        raise
+    except (OSError, EOFError, ValueError, TypeError, KeyError, IndexError, fits.VerifyError) as error:
+        why = (getattr(error, "strerror", None) or str(error) or type(error).__name__).splitlines()[0].lower()
+        raise UnreadableFile("This file cannot be read", why=why, do="Copy it again from where it came",
+                             file=path) from error
+
+
+def _opened(path: Path) -> IO[bytes]:
+    handle = open(path, "rb")  # noqa: SIM115 - closed by the caller, or below
+    head = handle.read(2)
+    handle.seek(0)
+    if head == b"\x1f\x8b":
+        handle.close()
+        return gzip.open(path, "rb")  # type: ignore[return-value]
+    return handle
+
+
+def _read(handle: IO[bytes], path: Path) -> dict[str, Any]:
+    cards: dict[str, Any] = {}
+    size = _size(handle)
+    handle.seek(0)
+    if handle.read(9) != b"SIMPLE  =":
+        raise UnreadableFile("This is not a FITS file", why="it begins otherwise", do="Take it out of the folder",
+                             file=path)
+    handle.seek(0)
+    place = 0
+    while True:
+        header = fits.Header.fromfile(handle, padding=False)
+        place = _after(handle, place)
+        for key in header:
+            if key and key not in ("COMMENT", "HISTORY") and key not in cards:
+                cards[key] = header[key]
+        data = _data_bytes(header)
+        if place + data > size:
+            raise UnreadableFile("This file is cut short", why=f"{size:,} of {place + data:,} bytes are there",
+                                 do="Copy it again from where it came", file=path)
+        place += -(-data // 2880) * 2880
+        if data or place >= size:
+            return cards
+        handle.seek(place)
+
+
+def _after(handle: IO[bytes], _before: int) -> int:
+    """Where the data begin: headers fill whole blocks."""
+    return -(-handle.tell() // 2880) * 2880
+
+
+def _data_bytes(header: Any) -> int:
+    axes = [int(header[f"NAXIS{n + 1}"]) for n in range(int(header.get("NAXIS", 0)))]
+    if not axes:
+        return 0
+    cells = math.prod(axes) + int(header.get("PCOUNT", 0))
+    return abs(int(header["BITPIX"])) // 8 * cells * int(header.get("GCOUNT", 1))
+
+
+def _size(handle: IO[bytes]) -> int:
+    if isinstance(handle, gzip.GzipFile):
+        total = 0
+        while chunk := handle.read(1 << 20):  # unpacked to the end, so that a cut file is found
+            total += len(chunk)
+        return total
+    return handle.seek(0, 2)
+
+
+def _start(cards: dict[str, Any]) -> dt.datetime | None:
+    date = first_text(cards, ("DATE-OBS",))
+    time = first_text(cards, ("TIME-OBS",))
+    candidates = [f"{date}T{time}" if date and time and "T" not in date else date, first_text(cards, ("DATE-BEG",))]
+    for text in candidates:
+        with contextlib.suppress(ValueError):
+            if text and "T" in text:
+                text = re.sub(r"(\.\d{6})\d+", r"\1", text.replace("Z", "+00:00"))
+                found = dt.datetime.fromisoformat(text)
+                return found.astimezone(dt.UTC) if found.tzinfo else found.replace(tzinfo=dt.UTC)
+    days = first_number(cards, ("MJD-OBS",))
+    return _MJD_EPOCH + dt.timedelta(days=days) if days else None
+
+
+def _longitude(cards: dict[str, Any]) -> float | None:
+    """Decimal degrees or sexagesimal, east positive."""
+    for key in ("SITELONG", "LONG-OBS"):
+        if key not in cards:
+            continue
+        value = first_number(cards, (key,))
+        if value is None:
+            parts = re.fullmatch(r"\s*([+-]?)(\d+)[\s:]+(\d+)(?:[\s:]+(\d+(?:\.\d*)?))?\s*", str(cards[key]))
+            if parts:
+                size = int(parts[2]) + int(parts[3]) / 60 + float(parts[4] or 0) / 3600
+                value = -size if parts[1] == "-" else size
+        if value is not None and -180 <= value <= 360:
+            return value
+    return None
