@@ -58,8 +58,9 @@ def _fit(stamps: np.ndarray, width: float) -> np.ndarray:
     residual, jacobian = _model(p, xx, yy, data)
     cost = (residual**2).sum(1)
     for _ in range(_ROUNDS):
-        normal = np.einsum("nmi,nmj->nij", jacobian, jacobian)
-        gradient = np.einsum("nmi,nm->ni", jacobian, residual)
+        turned = jacobian.transpose(0, 2, 1)
+        normal = turned @ jacobian
+        gradient = (turned @ residual[:, :, None])[:, :, 0]
         diagonal = np.einsum("nii->ni", normal)
         damped = normal + (damping[:, None] * diagonal + 1e-12)[:, :, None] * np.eye(8)
         trial = p - np.linalg.solve(damped, gradient[:, :, None])[:, :, 0]

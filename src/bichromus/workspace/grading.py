@@ -1,0 +1,102 @@
+"""Grading a folder of subs: read, measure, and judge each within its channel, rig and night."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from pathlib import Path
+
+import numpy as np
+
+from ..core.files import read_picture
+from ..core.files.sub_header import is_sub_file, read_sub
+from ..core.measure.subs import Grade, SubMeasure, grade, measure_sub
+from ..core.model.errors import InputError, UnreadableFile, UnsupportedData
+from ..core.model.planes import F32, Picture
+from ..core.model.progress import SILENT, Progress
+from ..core.model.sub import SubHeader, night_at, nights_by_gap
+
+_THREADS = 2
+
+
+@dataclass(frozen=True)
+class GradedSub:
+    """One sub of the folder; figures are None for a broken one."""
+
+    path: Path
+    measure: SubMeasure | None
+    grade: Grade
+
+
+def grade_folder(folder: Path, longitude: float | None = None, progress: Progress = SILENT) -> list[GradedSub]:
+    """Every light of a folder and below, in the order of its path. Nothing is moved or changed.
+
+    Raises UnreadableFile for a folder that is not there, InputError for one without lights.
+    """
+    if not folder.is_dir():
+        raise UnreadableFile("There is no such folder", do="Check its name and the disk", file=folder)
+    files = sorted(p for p in folder.rglob("*") if p.is_file() and is_sub_file(p))
+    lights: list[tuple[Path, SubHeader]] = []
+    out: dict[Path, GradedSub] = {}
+    for path in files:
+        try:
+            _, header, _ = read_sub(path)
+        except (UnreadableFile, UnsupportedData) as error:
+            out[path] = _broken(path, error)
+            continue
+        if header is not None:
+            lights.append((path, header))
+    if not lights and not out:
+        raise InputError("There is no light in this folder", why=f"{len(files)} files that are none", file=folder,
+                         do="Choose the folder that holds the subs")
+    for group in _groups(lights, longitude):
+        out.update(_grade_group(group, progress, len(lights)))
+    return [out[p] for p in files if p in out]
+
+
+def _broken(path: Path, error: InputError) -> GradedSub:
+    return GradedSub(path, None, Grade(None, ("broken",), f"cannot be read: {error.why or error.what}"))
+
+
+def _groups(lights: list[tuple[Path, SubHeader]], longitude: float | None) -> list[list[Path]]:
+    lost = nights_by_gap(h.start for _, h in lights if h.longitude is None and longitude is None)
+    groups: dict[tuple[str, ...], list[Path]] = defaultdict(list)
+    for path, h in lights:
+        lon = h.longitude if h.longitude is not None else longitude
+        night = night_at(h.start, lon) if lon is not None else lost[h.start]
+        groups[h.filter.text, h.telescope, h.camera, f"{h.seconds:.6g}", night.isoformat()].append(path)
+    return list(groups.values())
+
+
+def _grade_group(paths: list[Path], progress: Progress, total: int) -> dict[Path, GradedSub]:
+    measures: dict[Path, SubMeasure] = {}
+    out: dict[Path, GradedSub] = {}
+
+    def work(path: Path) -> SubMeasure | InputError:
+        try:
+            picture = read_picture(path)
+            return measure_sub(_plane(picture), picture.header.saturation)
+        except (UnreadableFile, UnsupportedData) as error:
+            return error
+
+    with ThreadPoolExecutor(_THREADS) as pool:
+        for number, (path, found) in enumerate(zip(paths, pool.map(work, paths), strict=True)):
+            progress.step(number / max(total, 1), f"measuring {path.name}")
+            if isinstance(found, InputError):
+                out[path] = _broken(path, found)
+            else:
+                measures[path] = found
+    for path, judged in zip(measures, grade(list(measures.values())), strict=True):
+        out[path] = GradedSub(path, measures[path], judged)
+    return out
+
+
+def _plane(picture: Picture) -> F32:
+    """One plane to measure stars on: a mosaic as the means of its cells, a colour picture as the mean of its planes."""
+    data = picture.data.mean(0) if picture.colour else picture.data
+    data = np.nan_to_num(data, nan=float(np.nanmedian(data)))
+    if picture.header.bayer and not picture.colour:
+        height, width = data.shape[0] // 2 * 2, data.shape[1] // 2 * 2
+        data = data[:height, :width].reshape(height // 2, 2, width // 2, 2).mean((1, 3))
+    return np.ascontiguousarray(data, np.float32)
