@@ -20,6 +20,7 @@ from bichromus.app.steps.publish import PublishStep
 from bichromus.app.theme.look import LOOK
 from bichromus.core.files import read_picture
 from bichromus.core.model.errors import ProjectError
+from bichromus.workspace.jobs import JobReport
 
 
 def blend_of(window: Window) -> BlendStep:
@@ -294,6 +295,27 @@ def test_dropped_files_are_opened_and_bad_ones_told(qtbot: QtBot, application: A
     qtbot.waitUntil(lambda: window.canvas.shape_shown is None, timeout=10_000)
     window.undo()
     qtbot.waitUntil(lambda: window.canvas.shape_shown is not None, timeout=20_000)
+
+
+def test_a_stopped_preparation_can_be_asked_for_again(qtbot: QtBot, application: Application,
+                                                      demo_files: dict[str, Path]) -> None:
+    window = application.open("new")
+    stopped: list[str] = []
+
+    def stop(report: JobReport) -> None:
+        if "measuring" in report.text and not stopped:
+            stopped.append(report.text)
+            window.session.jobs.cancel()
+
+    window.session.jobs.reported.connect(stop)
+    window.session.open_files([demo_files["Ridge_Ha"]])
+    qtbot.waitUntil(lambda: bool(stopped) and not window.session.jobs.busy, timeout=20_000)
+    qtbot.waitUntil(window.welcome.again_button.isVisible, timeout=5000)
+    assert window.welcome.head.text() == "The channels are not prepared"
+    assert "Cancelled" in window.foot.sentence.text
+    qtbot.mouseClick(window.welcome.again_button, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: window.session.channels.names == ["Ha"], timeout=20_000)
+    qtbot.waitUntil(lambda: window.stage.currentWidget() is window.canvas, timeout=5000)
 
 
 def test_projects_change_in_one_window_and_are_never_open_twice(qtbot: QtBot, application: Application, window: Window,

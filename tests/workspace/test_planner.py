@@ -57,6 +57,10 @@ def test_sky_site_and_rig_change_the_plan(view: PlanView) -> None:
     fast = make_plan(demo_plan().model_copy(update={"rig": demo_plan().rigs[2].name}), HELD, NOW)
     assert min(c.kept for c in fast.checks if c.kept is not None) < min(c.kept for c in view.checks if c.kept is not None)
     assert any(c.wants for c in fast.checks)
+    later = dt.datetime(2027, 4, 2, 9, tzinfo=dt.UTC)
+    assert make_plan(demo_plan(), HELD, later).night.date == dt.date(2027, 3, 17)  # the demo has its own clock
+    own = demo_plan().model_copy(update={"fixed_clock": False})
+    assert make_plan(own, HELD, later).night.date == dt.date(2027, 4, 2)  # a night that is over gives way to tonight
     today = make_plan(demo_plan().model_copy(update={"date": ""}), HELD, NOW)
     assert today.night.date == dt.date(2027, 3, 17)
     turned = make_plan(demo_plan().model_copy(update={"camera_angle": 90.0}), HELD, NOW)

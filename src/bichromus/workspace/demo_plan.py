@@ -34,4 +34,4 @@ def demo_plan() -> PlanState:
     target = TargetThing(name=TARGET_NAME, aliases=(TARGET,), ra=171.0, dec=-59 - 10 / 60, size_arcmin=(48.0, 35.0),
                          rayleigh={"Ha": shines.ha / 3, "O3": shines.o3 / 3, "S2": shines.s2 / 3}, source="invented")
     return PlanState(sites=sites, rigs=rigs, filters=filters, targets=(target,), site=sites[0].name, rig=rigs[0].name,
-                     target=target.name, date=DEMO_DATE, camera_angle=24.0)
+                     target=target.name, date=DEMO_DATE, fixed_clock=True, camera_angle=24.0)

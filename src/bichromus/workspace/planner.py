@@ -113,7 +113,7 @@ def make_plan(plan: PlanState, held: Mapping[str, Held], now: dt.datetime) -> Pl
     site, rig, target = plan.site_named(), plan.rig_named(), plan.target_named()
     zone = zone_of(site)
     place = Place(site.lat, site.lon, site.elevation_m)
-    date = dt.date.fromisoformat(plan.date) if plan.date else date_of(now, place)
+    date = _date(plan, now, place)
     rules = Rules(plan.min_altitude, plan.sun_below, horizon=make_horizon(site.horizon))
     aim = Target(target.ra, target.dec)
     night = plan_night(place, date, aim, rules)
@@ -173,6 +173,13 @@ def check_optics(f: FilterThing, rig: RigThing) -> OpticsCheck:
                             "flat").transmission
     return OpticsCheck(f.channel, kept, corner_light(f.clear_mm, diagonal, f.distance_mm, ratio),
                        clear_needed(diagonal, f.distance_mm, ratio))
+
+
+def _date(plan: PlanState, now: dt.datetime, place: Place) -> dt.date:
+    """The chosen night; tonight when none is chosen or it is over. The demo has a clock of its own."""
+    tonight = date_of(now, place)
+    chosen = dt.date.fromisoformat(plan.date) if plan.date else tonight
+    return chosen if plan.fixed_clock else max(chosen, tonight)
 
 
 def _goal(plan: PlanState, channel: str) -> float | None:

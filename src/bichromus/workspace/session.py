@@ -7,7 +7,7 @@ import datetime as dt
 from collections.abc import Callable, Mapping, Sequence
 from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, Final
 
 from psygnal import Signal
 
@@ -27,6 +27,8 @@ from .publish import Target, used_sources, write_all
 from .state import ProjectState, PublishState, SourceState
 from .things import PlanState
 from .viewport import RGB8, Painter, Request, View
+
+_PREPARING: Final = "preparing channels"
 
 
 class Session:
@@ -68,6 +70,7 @@ class Session:
         self._closed = False
         self.document.changed.connect(self._on_state)
         self.jobs.failed.connect(self._on_failed)
+        self.jobs.cancelled.connect(self._on_cancelled)
         self.previews.failed.connect(self._on_failed)
 
     @property
@@ -251,7 +254,7 @@ class Session:
         needed = (tuple((s.hash, s.lines) for s in state.sources), state.response)
         if needed != self._prepared_for:
             self._prepared_for = needed
-            self.jobs.start("preparing channels", lambda p: prepare(self.document.store, state, p), self._on_prepared)
+            self.jobs.start(_PREPARING, lambda p: prepare(self.document.store, state, p), self._on_prepared)
             return
         chosen = choose(state, self.channels.origins)
         if chosen != self.channels.chosen:
@@ -355,8 +358,12 @@ class Session:
             recipe = recipe.model_copy(update={"settings": recipe.settings.model_copy(update={"balance_auto": auto})})
         return recipe
 
+    def _on_cancelled(self, title: str) -> None:
+        if title == _PREPARING:
+            self._prepared_for = None  # so that it can be asked for again
+
     def _on_failed(self, title: str, error: Exception) -> None:
-        if title == "preparing channels":
+        if title == _PREPARING:
             self._prepared_for = None
         if not isinstance(error, BichromusError):
             error = BichromusError(f"Something went wrong with {title}", why=f"{type(error).__name__}: {error}",

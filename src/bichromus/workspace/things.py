@@ -98,6 +98,7 @@ class PlanState(_Frozen):
     rig: str = ""
     target: str = ""
     date: str = ""
+    fixed_clock: bool = False
     camera_angle: float = 0.0
     overlap: Share = 0.15
     goal_mode: Literal["deficit", "even", "typed"] = "deficit"

@@ -13,6 +13,7 @@ class Welcome(QWidget):
 
     open_wanted = pyqtSignal()
     demo_wanted = pyqtSignal()
+    again_wanted = pyqtSignal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -30,6 +31,9 @@ class Welcome(QWidget):
         row.addStretch(1)
         row.addWidget(self.open_button)
         row.addWidget(self.demo_button)
+        self.again_button = button("Prepare them", "Read, extract and measure what is missing", "primary")
+        self.again_button.clicked.connect(self.again_wanted)
+        row.addWidget(self.again_button)
         row.addStretch(1)
         column = QVBoxLayout(self)
         column.addStretch(1)
@@ -38,12 +42,22 @@ class Welcome(QWidget):
         column.addSpacing(10)
         column.addWidget(self.buttons)
         column.addStretch(1)
-        self.set_waiting(False)
+        self.show_state(False, False)
 
-    def set_waiting(self, waiting: bool) -> None:
-        """Work is under way: nothing to offer until it is done."""
-        self.buttons.setVisible(not waiting)
-        self.head.setText("Preparing the channels" if waiting else "No stacks yet")
-        self.words.setText("Reading, extracting and measuring. This is done once; the result is kept." if waiting else
-                           "Open the mono and dual-band stacks of one target, or drop them here. "
-                           "Their headers say what they hold; what is unclear can be corrected.")
+    def show_state(self, busy: bool, sources: bool) -> None:
+        """Work is under way, or it was stopped and can be done again, or there is nothing yet."""
+        self.buttons.setVisible(not busy)
+        again = sources and not busy
+        self.open_button.setVisible(not again)
+        self.demo_button.setVisible(not again)
+        self.again_button.setVisible(again)
+        if busy:
+            self.head.setText("Preparing the channels")
+            self.words.setText("Reading, extracting and measuring. This is done once; the result is kept.")
+        elif again:
+            self.head.setText("The channels are not prepared")
+            self.words.setText("The work was stopped, or a stack could not be used. What was done is kept.")
+        else:
+            self.head.setText("No stacks yet")
+            self.words.setText("Open the mono and dual-band stacks of one target, or drop them here. "
+                               "Their headers say what they hold; what is unclear can be corrected.")

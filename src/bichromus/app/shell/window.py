@@ -158,6 +158,7 @@ class Window(QMainWindow):
         self.foot.why.connect(self.show_why)
         self.foot.cancel.connect(self.session.jobs.cancel)
         self.welcome.open_wanted.connect(self.choose_files)
+        self.welcome.again_wanted.connect(self.session.begin)
         self.welcome.demo_wanted.connect(lambda: self.project_wanted.emit("demo"))
         channels = self.step_named("channels")
         assert isinstance(channels, ChannelsStep)
@@ -333,7 +334,7 @@ class Window(QMainWindow):
             marks.append(Station(step.id, step.title, condition, decisions, step.tip))
         self.head.route.show_stations(marks, self.step.id)
         self.ledger.show_cards([self._card(n) for n in self._ledger_names()], self.selected)
-        self.welcome.set_waiting(self.session.jobs.busy or bool(state.sources))
+        self.welcome.show_state(self.session.jobs.busy, bool(state.sources))
         self.setWindowTitle(f"{state.name} – Bichromus")
 
     def _ledger_names(self) -> list[str]:
