@@ -89,6 +89,22 @@ def test_a_channel_alone_while_its_key_is_held(qtbot: QtBot, window: Window) -> 
     assert window.canvas.alone is None
 
 
+def test_holding_space_shows_the_picture_before_the_last_change(qtbot: QtBot, window: Window) -> None:
+    window.go("blend")
+    qtbot.waitUntil(lambda: window.canvas._pixels is not None and np.ptp(picture(window), axis=2).max() > 30, timeout=10_000)
+    qtbot.keyPress(window.canvas, Qt.Key.Key_Space)
+    assert "no earlier picture" in window.foot.sentence.text
+    qtbot.keyRelease(window.canvas, Qt.Key.Key_Space)
+    first = picture(window).copy()
+    window.session.set_mapping("bicolour")
+    qtbot.waitUntil(lambda: np.abs(picture(window).astype(int) - first).mean() > 2, timeout=10_000)
+    second = picture(window).copy()
+    qtbot.keyPress(window.canvas, Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: np.array_equal(picture(window), first), timeout=10_000)
+    qtbot.keyRelease(window.canvas, Qt.Key.Key_Space)
+    qtbot.waitUntil(lambda: np.array_equal(picture(window), second), timeout=10_000)
+
+
 def test_balance_by_dial_by_key_and_back_by_undo(qtbot: QtBot, window: Window) -> None:
     window.go("blend")
     step = blend_of(window)

@@ -63,6 +63,10 @@ def test_sky_site_and_rig_change_the_plan(view: PlanView) -> None:
     assert make_plan(own, HELD, later).night.date == dt.date(2027, 4, 2)  # a night that is over gives way to tonight
     today = make_plan(demo_plan().model_copy(update={"date": ""}), HELD, NOW)
     assert today.night.date == dt.date(2027, 3, 17)
+    rig = demo_plan().rigs[0]
+    colour = demo_plan().model_copy(update={"rigs": (rig.model_copy(update={"colour": True}), *demo_plan().rigs[1:])})
+    for one, two in zip(make_plan(colour, {}, NOW).channels, dark.channels, strict=True):
+        assert one.wanted_h / two.wanted_h == pytest.approx({"O3": 1 / 0.58, "G": 2.0}.get(one.channel, 4.0), rel=0.01)
     turned = make_plan(demo_plan().model_copy(update={"camera_angle": 90.0}), HELD, NOW)
     assert turned.frame.extent == (pytest.approx((view.target.size_arcmin[1]) / 60, rel=0.35),
                                    pytest.approx(view.target.size_arcmin[0] / 60, rel=0.35))

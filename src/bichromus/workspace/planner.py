@@ -45,6 +45,8 @@ STRIP_NIGHTS = 14
 _CLOUDY = 0.5
 # of nights to come the Moon is taken at a middling height
 _MOON_ZENITH, _TARGET_ZENITH = 50.0, 35.0
+# a colour camera sees red lines on a quarter of its pixels (SNR 0.50 of mono), O3 on green and blue (0.76)
+_COLOUR_SHARE = {"Ha": 0.25, "S2": 0.25, "R": 0.25, "B": 0.25, "G": 0.5, "O3": 0.58, "Hb": 0.58}
 # surface brightness of a faint glow in broadband, AB mag/arcsec2, where a target says nothing of it
 _BROAD_AB = 23.5
 
@@ -159,7 +161,8 @@ def channel_input(f: FilterThing, rig: RigThing, site: SiteThing, target: Target
         shines = optics.surface_e_s(_BROAD_AB)
     return ChannelInput(f.channel, optics, shines, site.sky_mag, rig.fwhm_arcsec / optics.scale_arcsec,
                         rig.full_well_e, hours_had=held.hours, factor=held.factor,
-                        goal_hours=_goal(plan, f.channel))
+                        goal_hours=_goal(plan, f.channel),
+                        pixel_share=_COLOUR_SHARE.get(f.channel, 1.0) if rig.colour else 1.0)
 
 
 def check_optics(f: FilterThing, rig: RigThing) -> OpticsCheck:

@@ -62,6 +62,8 @@ class Session:
         self.channels: Channels = EMPTY
         self.painter: Painter | None = None
         self.recipe: Recipe | None = None
+        self.before: Recipe | None = None
+        self._settled: Recipe | None = None
         self.noise: PredictedNoise | None = None
         self.needs: list[Need] = []
         self.suggested: float | None = None
@@ -208,7 +210,8 @@ class Session:
 
     def ask_view(self, request: Request) -> None:
         """Render a view; only the newest request is answered, by ``rendered``."""
-        painter, recipe = self.painter, self.recipe
+        painter = self.painter
+        recipe = self.before if request.before and self.before is not None else self.recipe
 
         def work() -> None:
             if painter is None or (recipe is None and request.alone is None):
@@ -325,6 +328,8 @@ class Session:
 
         def work() -> None:
             recipe = self.recipe = self._compose(state, channels, passing)
+            if not passing and recipe != self._settled:
+                self.before, self._settled = self._settled, recipe
             self.recipe_changed.emit(recipe)
             self.previews.ask("judge", lambda: self._judge(recipe, passing))
 

@@ -35,11 +35,13 @@ class View:
 
 @dataclass(frozen=True)
 class Request:
-    """``alone`` names a channel (or an origin id) to be shown by itself."""
+    """``alone`` names a channel (or an origin id) to be shown by itself; ``before`` asks for the blend as it was
+    before the last change."""
 
     id: int
     view: View
     alone: str | None = None
+    before: bool = False
 
 
 def sample(levels: tuple[F32, ...], view: View, first_level: int = 0) -> F32:

@@ -48,6 +48,7 @@ class Canvas(QWidget):
         self._shown = 0
         self._drag: QPointF | None = None
         self.alone: str | None = None
+        self.before = False
         self._caption: tuple[str, str] | None = None
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -86,6 +87,13 @@ class Canvas(QWidget):
             self.ask()
         self.update()
 
+    def set_before(self, before: bool) -> None:
+        """Show the blend as it was before the last change, while asked to."""
+        if before != self.before:
+            self.before = before
+            self._caption = None
+            self.ask()
+
     def ask(self) -> None:
         """Ask for the view as it is now: the part of the stage that the picture covers."""
         if self._shape is None or self._camera is None or self.width() < 2:
@@ -97,11 +105,12 @@ class Canvas(QWidget):
         left, top, right, bottom = seen
         x0, y0 = self._camera.to_picture(left, top, width, height)
         view = View(x0, y0, 1 / self._camera.zoom, right - left, bottom - top)
-        self.wanted.emit(Request(next(_NUMBERS), view, self.alone))
+        self.wanted.emit(Request(next(_NUMBERS), view, self.alone, self.before))
 
     def show_answer(self, request: Request, pixels: np.ndarray) -> None:
         """Take an answer; late ones and those of another mode are dropped."""
-        if request.id < self._shown or request.alone != self.alone or self._shape is None:
+        mine = (request.alone, request.before) == (self.alone, self.before)
+        if request.id < self._shown or not mine or self._shape is None:
             return
         self._shown, self._pixels, self._view = request.id, pixels, request.view
         self._image = image_of(pixels)

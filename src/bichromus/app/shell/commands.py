@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from .window import Window
 
 MORE_KEYS = (("hold H O S", "Ha, O3 or S2 alone"), ("hold L R G B", "a broadband channel alone"),
+             ("hold Space", "the picture before the last change"),
              ("wheel, drag", "zoom at the pointer, pan"), ("arrow keys", "move in the picture or a control"),
              ("Tab", "to the next control"), ("Home", "a slider back to its default"))
 

@@ -279,6 +279,10 @@ class Window(QMainWindow):
         if not isinstance(event, QKeyEvent) or not isinstance(watched, QWidget) or watched.window() is not self:
             return super().eventFilter(watched, event)
         key = Qt.Key(event.key()) if event.key() else Qt.Key.Key_unknown
+        if key == Qt.Key.Key_Space and self.step.stage is None and self.focusWidget() in (self.canvas, self.ledger):
+            if not event.isAutoRepeat() and event.type() in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease):
+                self.hold_before(event.type() == QEvent.Type.KeyPress)
+            return event.type() in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease)
         if key not in HOLD_KEYS or event.modifiers() or isinstance(self.focusWidget(), (QLineEdit, QPlainTextEdit)):
             return super().eventFilter(watched, event)
         if event.type() == QEvent.Type.KeyPress:
@@ -290,6 +294,15 @@ class Window(QMainWindow):
                 self.release(HOLD_KEYS[key])
             return True
         return super().eventFilter(watched, event)
+
+    def hold_before(self, on: bool) -> None:
+        """Show the blend before the last change until Space is released."""
+        if on and self.session.before is None:
+            self.foot.tell("There is no earlier picture to compare with.")
+            return
+        if self.canvas.alone is None:
+            self.canvas.set_before(on)
+            self.foot.tell("Before the last change." if on else "As it is now.", 900)
 
     def hold(self, channel: str) -> None:
         """Show one channel alone until it is released."""

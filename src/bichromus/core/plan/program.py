@@ -24,6 +24,7 @@ DEFAULT_GOAL = 15.0
 class ChannelInput:
     """A channel to be planned: its optics, what the target shines in it, and what is held already.
 
+    ``pixel_share`` is the share of the pixels that see the channel (1 for mono), as it counts for SNR squared.
     ``factor`` is how many times its noise must fall (1: nothing is missing, None: not measured yet).
     """
 
@@ -37,6 +38,7 @@ class ChannelInput:
     hours_had: float = 0.0
     factor: float | None = None
     goal_hours: float | None = None
+    pixel_share: float = 1.0
 
 
 @dataclass(frozen=True)
@@ -104,7 +106,7 @@ def plan_channel(c: ChannelInput, cap_s: float, moon_nl: float = 0.0, goal_snr: 
     full = saturation_time(c.full_well_e, 0.0, optics.point_e_s(c.brightest_star_ab), c.fwhm_px, light + c.target_e_s)
     # the few brightest stars may fill the well: they must not dictate subs of a second
     sub = advise_sub(optics.read_noise_e, light, 0.05, cap_s, full if full is not None and full > 20 else None)
-    pixels = _BEAM_PIXELS * c.fwhm_px**2
+    pixels = _BEAM_PIXELS * c.fwhm_px**2 * c.pixel_share
     if c.goal_hours is not None:
         wanted = c.goal_hours
     elif c.factor is not None:
