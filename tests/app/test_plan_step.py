@@ -197,6 +197,34 @@ def test_the_plan_is_saved_and_a_missing_thing_is_told(qtbot: QtBot, planned: Wi
     qtbot.waitUntil(lambda: step.band.view is not None, timeout=10_000)
 
 
+def test_a_first_night_is_planned_from_nothing(qtbot: QtBot, application: Application) -> None:
+    window = application.open("new")
+    window.go("plan")
+    plan_of(window).edit_things()
+    dialog = window.findChild(ThingsDialog)
+    assert dialog is not None
+    dialog.add()
+    for name, text in (("name", "Loft"), ("lat", "48.9"), ("lon", "14.3"), ("sky_mag", "Bortle 5")):
+        dialog.fields[name].setText(text)
+        dialog.fields[name].editingFinished.emit()
+    dialog.kind.setCurrentText("rigs")
+    dialog.show_kind()
+    dialog.add()
+    assert [f.channel for f in window.session.state.plan.filters] == ["Ha", "O3", "S2"]
+    dialog.kind.setCurrentText("targets")
+    dialog.show_kind()
+    qtbot.keyClicks(dialog.query, "ic 2")
+    dialog.found.setCurrentRow(0)
+    dialog.take_found()
+    dialog.close()
+    qtbot.waitUntil(lambda: window.session.plan is not None, timeout=10_000)
+    assert window.session.plan is not None
+    assert window.session.plan.site.name == "Loft"
+    qtbot.waitUntil(lambda: (window.foot.advice is not None and "IC 2" in window.foot.advice.sentence)
+                    or window.foot.sentence.text != "", timeout=5000)
+    qtbot.waitUntil(lambda: plan_of(window).stage.currentIndex() == 1)
+
+
 def test_an_empty_project_can_be_planned_before_any_stack(qtbot: QtBot, application: Application) -> None:
     window = application.open("new")
     window.go("plan")

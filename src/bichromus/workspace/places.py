@@ -7,6 +7,7 @@ import os
 import shutil
 from pathlib import Path
 from typing import Any, Final
+from zoneinfo import available_timezones
 
 import platformdirs
 
@@ -65,6 +66,13 @@ def new_project() -> Path:
     while (folder / f"Project {number}{SUFFIX}").exists():
         number += 1
     return folder / f"Project {number}{SUFFIX}"
+
+
+def local_zone() -> str:
+    """The time zone of this machine by its name; UTC where it has none."""
+    link = Path("/etc/localtime")
+    name = str(link.resolve()).partition("zoneinfo/")[2] if link.exists() else ""
+    return name if name in available_timezones() else "UTC"
 
 
 class Settings:

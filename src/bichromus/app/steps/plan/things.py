@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import BaseModel, ValidationError
 from PyQt6.QtCore import Qt
@@ -23,6 +23,7 @@ from ....core.model.errors import BichromusError, InputError
 from ....core.plan.catalogue import SOURCE, Entry, search
 from ....core.plan.horizon import read_horizon
 from ....core.plan.sky import bortle_mag
+from ....workspace.places import local_zone
 from ....workspace.plan_files import load_things, save_things
 from ....workspace.session import Session
 from ....workspace.things import FilterThing, RigThing, SiteThing, TargetThing
@@ -30,6 +31,7 @@ from ...widgets.choice import ChoiceBox
 from ...widgets.fold import button, label
 from .skyline import SkylineEditor
 
+_FIRST_FILTERS: tuple[Literal["Ha", "O3", "S2"], ...] = ("Ha", "O3", "S2")
 _WORDS = {"lat": "latitude", "lon": "longitude", "ra": "right ascension", "dec": "declination",
           "elevation_m": "elevation, m", "sky_mag": "sky brightness", "width_nm": "width, nm",
           "rayleigh": "lines, rayleigh", "size_arcmin": "size, arcmin"}
@@ -210,7 +212,19 @@ class ThingsDialog(QDialog):
     def add(self) -> None:
         """A new thing with sensible figures."""
         words, fresh = KINDS[self._kind]
-        self._keep(f"add a {words}", (*self._things(), fresh), len(self._things()))
+        if isinstance(fresh, SiteThing):
+            fresh = fresh.model_copy(update={"time_zone": local_zone()})
+        things: dict[str, Any] = {self._kind: [*(t.model_dump() for t in self._things()), fresh.model_dump()]}
+        if self._kind == "rigs" and not self._session.state.plan.filters:
+            # a first rig comes with the three filters that most people put before it
+            things["filters"] = [FilterThing(channel=c, width_nm=3.0).model_dump() for c in _FIRST_FILTERS]
+        row = len(self._things())
+        self._session.set_plan(f"add a {words}", **things)
+        self.show_kind(row)
+        first = next(iter(self.fields.values()), None)
+        if first is not None:
+            first.setFocus()
+            first.selectAll()
 
     def remove(self) -> None:
         row, things = self.names.currentRow(), self._things()
