@@ -376,7 +376,7 @@ class PlanStep(Step):
                      "A small filter in front of a large sensor shades it"))
         for name, part in view.shared.items():
             if name != view.rig.name:
-                rows.append((f"with {name.partition(',')[0]}", "field shared by all rigs", f"{100 * part:.0f} %",
+                rows.append((f"with {name.partition(',')[0]}", "shared field", f"{100 * part:.0f} %",
                              f"{name} keeps {100 * part:.0f} % of its field where all rigs see the target"))
         self.optics.show_rows(rows)
         if worst is not None:
