@@ -78,9 +78,16 @@ def test_the_camera_is_turned_by_mouse_and_keys(qtbot: QtBot, planned: Window) -
     qtbot.mouseMove(framing, middle - QPoint(60, 0))
     qtbot.mouseRelease(framing, Qt.MouseButton.LeftButton, pos=middle - QPoint(60, 0))
     assert planned.session.state.plan.camera_angle == pytest.approx(114, abs=3)
+    dragged = framing.angle
     framing.setFocus()
     qtbot.keyClick(framing, Qt.Key.Key_Left)
-    qtbot.waitUntil(lambda: planned.session.state.plan.camera_angle == pytest.approx(115, abs=3), timeout=3000)
+    qtbot.waitUntil(lambda: planned.session.state.plan.camera_angle == dragged + 1, timeout=3000)
+    assert planned.session.state.plan.camera_angle == pytest.approx(115, abs=3)
+    qtbot.keyClick(framing, Qt.Key.Key_Left)
+    planned.undo()  # the turn in hand is ended first, so that it is what is undone
+    assert planned.session.state.plan.camera_angle == dragged + 1
+    planned.redo()
+    assert planned.session.state.plan.camera_angle == dragged + 2
 
 
 def test_things_are_edited_with_every_field_a_command(planned: Window, tmp_path: Path) -> None:

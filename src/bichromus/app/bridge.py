@@ -26,7 +26,6 @@ class Bridge(QObject):
     year = pyqtSignal(list)
     rendered = pyqtSignal(object, object)
     thumbnail = pyqtSignal(str, object)
-    opened = pyqtSignal(int)
     published = pyqtSignal(list)
     trouble = pyqtSignal(list)
     job = pyqtSignal(object)
@@ -42,7 +41,7 @@ class Bridge(QObject):
             "state": session.document.changed, "channels": session.channels_changed, "recipe": session.recipe_changed,
             "advice": session.advice_changed, "judged": session.judged, "planned": session.planned,
             "rehearsed": session.rehearsed, "year": session.year, "rendered": session.rendered,
-            "thumbnail": session.thumbnail, "opened": session.opened, "published": session.published,
+            "thumbnail": session.thumbnail, "published": session.published,
             "trouble": session.trouble, "job": session.jobs.reported, "idle": session.jobs.idle,
             "cancelled": session.jobs.cancelled,
         }.items():

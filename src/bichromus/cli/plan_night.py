@@ -10,7 +10,7 @@ from typing import Any
 from ..core.model.errors import InputError
 from ..core.plan.earth import EARTH_NOTE, Place
 from ..core.plan.horizon import OPEN_HORIZON, make_horizon, read_horizon
-from ..core.plan.night import Night, Rules, Target, date_of, moment_of, plan_night
+from ..core.plan.night import Night, Rules, Target, date_of, iso_time, plan_night
 from ..core.plan.season import plan_season
 from ..workspace.planning import read_state
 from .angles import date, declination, number, right_ascension
@@ -74,7 +74,7 @@ def _asked(options: argparse.Namespace) -> tuple[Place, Target | None, Rules]:
 
 def time_text(jd: float | None) -> str | None:
     """ISO 8601, UTC, to the second."""
-    return None if jd is None else moment_of(jd).strftime("%Y-%m-%dT%H:%M:%SZ")
+    return None if jd is None else iso_time(jd)
 
 
 def night_json(night: Night) -> dict[str, Any]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import datetime as dt
 import sqlite3
 from collections import defaultdict
@@ -103,7 +102,7 @@ class Log:
         """Take in all subs of a folder and below. Stores what was read and never judges."""
         if not folder.is_dir():
             raise UnreadableFile("There is no such folder", do="Check its name and the disk", file=folder)
-        with self._transaction():
+        with self.store.transaction():
             for text, channel in filters:
                 self._db.execute("INSERT OR REPLACE INTO filters VALUES (?, ?)", (_key(text), known_channel(channel)))
         files = sorted(p for p in folder.rglob("*") if p.is_file() and is_sub_file(p))
@@ -133,7 +132,7 @@ class Log:
               longitude: float | None, found: Intake) -> None:
         items = list(seen.items())
         for first in range(0, len(items), _BATCH):
-            with self._transaction():  # a killed intake keeps whole batches; doing it again completes it
+            with self.store.transaction():  # a killed intake keeps whole batches; doing it again completes it
                 for identity, (paths, header) in items[first : first + _BATCH]:
                     self._keep_one(identity, paths, header, folder, contributor, longitude, found)
         names = self._channels()
@@ -165,7 +164,7 @@ class Log:
 
     def mark(self, files: Iterable[Path], keep: bool, reason: str = "") -> int:
         """Keep or reject subs by hand; this always wins. A file not known raises UnknownName and changes nothing."""
-        with self._transaction():
+        with self.store.transaction():
             count = 0
             for path in files:
                 done = self._db.execute("UPDATE subs SET mark = ?, reason = ? WHERE path = ?",
@@ -177,7 +176,7 @@ class Log:
 
     def set_goals(self, goals: Sequence[tuple[str, float]]) -> None:
         """Hours wanted of channels; 0 takes a goal away."""
-        with self._transaction():
+        with self.store.transaction():
             for name, hours in goals:
                 if hours < 0:
                     raise InputError("A goal cannot be below zero", why=f"{name} {hours:g}",
@@ -229,17 +228,6 @@ class Log:
 
     def _channels(self) -> dict[str, str]:
         return dict(self._db.execute("SELECT text, channel FROM filters").fetchall())
-
-    @contextlib.contextmanager
-    def _transaction(self) -> Any:
-        self._db.execute("BEGIN IMMEDIATE")
-        try:
-            yield
-        except BaseException:
-            self._db.execute("ROLLBACK")
-            raise
-        self._db.execute("COMMIT")
-
 
 def known_channel(text: str) -> str:
     """A channel or a dual band. Raises UnknownName."""

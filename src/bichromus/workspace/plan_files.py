@@ -12,7 +12,7 @@ from pydantic import ValidationError
 from ..core.files.atomic import write_text
 from ..core.model.errors import InputError, UnknownName
 from ..core.plan.framing import from_plane, panel_centres
-from ..core.plan.night import moment_of
+from ..core.plan.night import iso_time, moment_of
 from .planner import PlanView
 from .things import PlanState
 
@@ -60,7 +60,7 @@ def plan_table(view: PlanView) -> str:
     writer = csv.writer(out, lineterminator="\n")
     writer.writerow(["start_utc", "end_utc", "filter", "subs", "sub_s"])
     for b in view.tonight.blocks:
-        writer.writerow([_iso(b.start), _iso(b.end), b.channel, b.subs, b.sub_s])
+        writer.writerow([iso_time(b.start), iso_time(b.end), b.channel, b.subs, b.sub_s])
     writer.writerow([])
     writer.writerow(["night", "sky", "filter", "hours"])
     for name, hours in (view.coming.hours if view.coming else {}).items():
@@ -84,8 +84,8 @@ def plan_json(view: PlanView) -> str:
     coming = view.coming.hours if view.coming else {}
     return json.dumps({
         "target": view.target.name, "site": view.site.name, "rig": view.rig.name, "date": view.night.date.isoformat(),
-        "blocks": [{"filter": b.channel, "start": _iso(b.start), "end": _iso(b.end), "subs": b.subs, "sub_s": b.sub_s}
-                   for b in view.tonight.blocks],
+        "blocks": [{"filter": b.channel, "start": iso_time(b.start), "end": iso_time(b.end), "subs": b.subs,
+                    "sub_s": b.sub_s} for b in view.tonight.blocks],
         "channels": {c.channel: {"sub_s": c.sub.sub_s, "hours_wanted": c.wanted_h, "hours_held": c.had_h}
                      for c in view.channels},
         "coming": {name: hours for name, hours in coming.items() if hours},
@@ -101,10 +101,6 @@ def calendar(view: PlanView) -> str:
                   f"SUMMARY:{view.target.name}: {b.channel} {b.subs} x {b.sub_s:.0f} s", f"LOCATION:{view.site.name}",
                   "END:VEVENT"]
     return "\r\n".join([*lines, "END:VCALENDAR", ""])
-
-
-def _iso(jd: float) -> str:
-    return moment_of(jd).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
 def _stamp(jd: float) -> str:

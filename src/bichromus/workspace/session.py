@@ -46,7 +46,6 @@ class Session:
     year = Signal(list)
     rendered = Signal(Request, object)
     thumbnail = Signal(str, object)
-    opened = Signal(int)
     published = Signal(list)
     trouble = Signal(list)
 
@@ -108,7 +107,6 @@ class Session:
                 self.document.do(f"open {words}", state.model_copy(update={"sources": (*state.sources, *found)}))
             if errors:
                 self.trouble.emit(errors)
-            self.opened.emit(len(found))
 
         self.jobs.start("opening stacks", work)
 

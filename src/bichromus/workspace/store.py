@@ -8,6 +8,7 @@ import os
 import shutil
 import sqlite3
 import threading
+from collections.abc import Iterator
 from pathlib import Path
 from typing import IO, Final
 
@@ -118,7 +119,7 @@ class Store:
 
         With ``merge`` equal to the current row's, that row is replaced: one gesture, one entry.
         """
-        with self._guard, self._transaction():
+        with self._guard, self.transaction():
             cursor = self._cursor()
             self._db.execute("DELETE FROM history WHERE seq>?", (cursor,))
             row = self._db.execute("SELECT merge FROM history WHERE seq=?", (cursor,)).fetchone()
@@ -133,7 +134,7 @@ class Store:
 
     def move(self, step: int) -> tuple[str, ProjectState] | None:
         """Go one state back (-1) or forward (+1): the label of what was undone or redone, and the state now."""
-        with self._guard, self._transaction():
+        with self._guard, self.transaction():
             cursor = self._cursor()
             target = self._db.execute("SELECT state, label FROM history WHERE seq=?", (cursor + step,)).fetchone()
             if target is None:
@@ -179,7 +180,8 @@ class Store:
         self._lock.close()
 
     @contextlib.contextmanager
-    def _transaction(self):  # type: ignore[no-untyped-def]
+    def transaction(self) -> Iterator[None]:
+        """All of it or nothing; no other window writes meanwhile."""
         self._db.execute("BEGIN IMMEDIATE")
         try:
             yield

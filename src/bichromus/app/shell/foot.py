@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QResizeEvent
+from PyQt6.QtGui import QColor, QFontMetrics, QPainter, QPaintEvent, QResizeEvent
 from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QWidget
 
 from ...core.advise import Advice
@@ -27,8 +27,6 @@ class _Sentence(QWidget):
         return QSize(self.natural_width(), 30)
 
     def natural_width(self) -> int:
-        from PyQt6.QtGui import QFontMetrics
-
         return QFontMetrics(font(9.8)).horizontalAdvance(self.text) + (26 if self.tone else 14)
 
     def put(self, text: str, tone: str) -> None:

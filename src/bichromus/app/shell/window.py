@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from PyQt6.QtCore import QByteArray, QEvent, QObject, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QByteArray, QEvent, QObject, Qt, pyqtSignal
 from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QResizeEvent
 from PyQt6.QtWidgets import (
     QApplication,
@@ -34,7 +34,7 @@ from ..steps.plan import PlanStep
 from ..steps.publish import PublishStep
 from ..steps.step import Desk, Step
 from ..theme.look import LOOK, THEMES
-from ..widgets.later import Later
+from ..widgets.later import Later, Pause
 from ..widgets.text import clock_text, snr_text, value_text
 from .commands import MORE_KEYS, make_commands
 from .foot import Foot
@@ -68,10 +68,7 @@ class Window(QMainWindow):
         desk = Desk(session, self.bridge, self.canvas, self)
         self.steps: list[Step] = [PlanStep(desk), ChannelsStep(desk), BlendStep(desk), PublishStep(desk)]
         self.step = self.steps[1]
-        self._thumbs = QTimer(self)
-        self._thumbs.setSingleShot(True)
-        self._thumbs.setInterval(120)
-        self._thumbs.timeout.connect(lambda: session.ask_thumbnails(240))
+        self._thumbs = Pause(self, lambda: session.ask_thumbnails(240), 120)
         self._frame = Later(self, self._show_frame)
         self._build()
         self._wire()
@@ -225,6 +222,7 @@ class Window(QMainWindow):
         self.foot.tell(f"Undone: {label}." if label else "There is nothing to undo.")
 
     def redo(self) -> None:
+        self.step.finish()
         label = self.session.document.redo()
         self.foot.tell(f"Done again: {label}." if label else "There is nothing to do again.")
 
@@ -326,18 +324,17 @@ class Window(QMainWindow):
         self._fit_shelf()
         self.canvas.set_shape(painter.shape if painter else None)
         self.canvas.ask()
-        self._thumbs.start()
+        self._thumbs.ask()
         self._show_frame()
 
     def _show_recipe(self, _recipe: Recipe | None) -> None:
         self.canvas.ask()
-        self._thumbs.start()
+        self._thumbs.ask()
         self._frame.ask()
 
     def _show_frame(self) -> None:
         state = self.session.state
-        stations = {len({s.station for s in state.sources if s.station})}
-        count = stations.pop()
+        count = len({s.station for s in state.sources if s.station})
         more = f"{count} {'station' if count == 1 else 'stations'}" if count else ""
         target = next((s.object_name for s in state.sources if s.object_name), "")
         self.head.show_project(state.name, " · ".join(p for p in (target, more) if p))

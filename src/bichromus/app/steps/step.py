@@ -12,9 +12,8 @@ from ...workspace.session import Session
 from ..bridge import Bridge
 from ..canvas import Canvas
 from ..shell.route import State
-from ..widgets.dial import BalanceDial
 from ..widgets.fold import Fold, rule
-from ..widgets.slider import ValueSlider
+from ..widgets.later import Pause
 
 
 @dataclass(frozen=True)
@@ -53,10 +52,9 @@ class Step(QObject):
 
     def finish(self) -> None:
         """End the gesture in hand, so that it can be undone."""
-        for slider in self.inspector.findChildren(ValueSlider):
-            slider.finish()
-        for dial in self.inspector.findChildren(BalanceDial):
-            dial.finish()
+        for part in (self.inspector, self.shelf, self.stage):
+            for pause in part.findChildren(Pause) if part is not None else ():
+                pause.finish()
 
     def select(self, channel: str) -> None:
         """The person chose a channel in the ledger."""

@@ -4,49 +4,30 @@ from __future__ import annotations
 
 import math
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, pyqtSignal
-from PyQt6.QtGui import QColor, QFont, QKeyEvent, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
-from PyQt6.QtWidgets import QSizePolicy, QWidget
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
+from PyQt6.QtGui import QColor, QFont, QKeyEvent, QPainter, QPainterPath, QPaintEvent, QPen
 
 from ..theme.look import LOOK, font
-from .slider import SETTLE_MS
+from .gesture import ValueGesture
 
 _HALF_ANGLE = math.radians(35)
 
 
-class BalanceDial(QWidget):
-    """0 (colour) to 1 (clean) on a flat arc. ``moved`` while it goes, ``settled`` at the end of a gesture."""
-
-    moved = pyqtSignal(float)
-    settled = pyqtSignal(float)
+class BalanceDial(ValueGesture):
+    """0 (colour) to 1 (clean) on a flat arc."""
 
     def __init__(self) -> None:
-        super().__init__()
-        self._value = 0.0
+        super().__init__("balance", 0.0)
         self._suggested: float | None = None
-        self._dragging = False
-        self._pause = QTimer(self)
-        self._pause.setSingleShot(True)
-        self._pause.setInterval(SETTLE_MS)
-        self._pause.timeout.connect(lambda: self.settled.emit(self._value))
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setAccessibleName("balance")
         self.setToolTip("Balance: 0 makes every channel equally loud and keeps all colour,\n"
                         "1 lets no channel bring more noise than the quietest. Keys [ and ].")
-        LOOK.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
         return QSize(240, 88)
 
-    @property
-    def value(self) -> float:
-        return self._value
-
     def set_value(self, value: float, suggested: float | None) -> None:
         """Show a balance and the suggested one, without telling anybody; a gesture in hand is left alone."""
-        if not self._dragging and not self._pause.isActive() and value != self._value:
-            self._value = value
+        self._show(value)
         self._suggested = suggested
         self.update()
 
@@ -110,36 +91,12 @@ class BalanceDial(QWidget):
 
     def go(self, value: float) -> None:
         """Move to a balance and tell it."""
-        value = round(min(max(value, 0.0), 1.0), 2)
-        if value != self._value:
-            self._value = value
-            self.update()
-            self.moved.emit(value)
+        self._move(round(min(max(value, 0.0), 1.0), 2))
 
     def nudge(self, step: float) -> None:
         """Move by a step; a pause ends the gesture."""
         self.go(self._value + step)
-        self._pause.start()
-
-    def finish(self) -> None:
-        """End a gesture of keys or wheel now."""
-        if self._pause.isActive():
-            self._pause.stop()
-            self.settled.emit(self._value)
-
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        if event is not None and event.button() == Qt.MouseButton.LeftButton:
-            self._dragging = True
-            self._take(event.position().x())
-
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        if event is not None and self._dragging:
-            self._take(event.position().x())
-
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        if self._dragging:
-            self._dragging = False
-            self.settled.emit(self._value)
+        self._pause.ask()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:

@@ -3,56 +3,30 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Final
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QWheelEvent
-from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from ..theme.look import LOOK, font
-
-SETTLE_MS: Final = 350
-"""A pause of this length ends a gesture of keys or wheel, so that it is one entry of the history."""
+from .gesture import ValueGesture
 
 
-class ValueSlider(QWidget):
-    """``moved`` while it goes, ``settled`` once at the end of a gesture. Double click: the default.
-
-    Arrow keys step, Page keys step ten times, Home goes to the default.
-    """
-
-    moved = pyqtSignal(float)
-    settled = pyqtSignal(float)
+class ValueSlider(ValueGesture):
+    """Arrow keys step, Page keys step ten times, Home or a double click goes to the default."""
 
     def __init__(self, name: str, low: float, high: float, default: float, tip: str, step: float = 0.01,
                  text: Callable[[float], str] | None = None) -> None:
-        super().__init__()
+        super().__init__(name, default)
         self.name, self.low, self.high, self.default, self.step = name, low, high, default, step
         self._text = text or (lambda v: f"{v:.2f}")
-        self._value = default
-        self._dragging = False
-        self._pause = QTimer(self)
-        self._pause.setSingleShot(True)
-        self._pause.setInterval(SETTLE_MS)
-        self._pause.timeout.connect(lambda: self.settled.emit(self._value))
-        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
-        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
-        self.setAccessibleName(name)
         self.setToolTip(f"{tip}\nArrow keys step, Home or a double click brings back {self._text(default)}.")
-        LOOK.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
         return QSize(240, 24)
 
-    @property
-    def value(self) -> float:
-        return self._value
-
     def set_value(self, value: float) -> None:
         """Show a value without telling anybody; ignored while a gesture is in hand."""
-        if not self._dragging and not self._pause.isActive() and value != self._value:
-            self._value = value
-            self.update()
+        self._show(value)
 
     def _rail(self) -> tuple[float, float]:
         return 96.0, self.width() - 56.0
@@ -87,31 +61,7 @@ class ValueSlider(QWidget):
         self._go(self.low + share * (self.high - self.low))
 
     def _go(self, value: float) -> None:
-        value = min(max(round(value / self.step) * self.step, self.low), self.high)
-        if value != self._value:
-            self._value = round(value, 6)
-            self.update()
-            self.moved.emit(self._value)
-
-    def finish(self) -> None:
-        """End a gesture of keys or wheel now."""
-        if self._pause.isActive():
-            self._pause.stop()
-            self.settled.emit(self._value)
-
-    def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        if event is not None and event.button() == Qt.MouseButton.LeftButton:
-            self._dragging = True
-            self._take(event.position().x())
-
-    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
-        if event is not None and self._dragging:
-            self._take(event.position().x())
-
-    def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
-        if self._dragging:
-            self._dragging = False
-            self.settled.emit(self._value)
+        self._move(round(min(max(round(value / self.step) * self.step, self.low), self.high), 6))
 
     def mouseDoubleClickEvent(self, event: QMouseEvent | None) -> None:
         self._dragging = False
@@ -123,7 +73,7 @@ class ValueSlider(QWidget):
             super().wheelEvent(event)
             return
         self._go(self._value + self.step * (1 if event.angleDelta().y() > 0 else -1))
-        self._pause.start()
+        self._pause.ask()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:
@@ -138,4 +88,4 @@ class ValueSlider(QWidget):
         else:
             super().keyPressEvent(event)
             return
-        self._pause.start()
+        self._pause.ask()

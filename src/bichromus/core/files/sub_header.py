@@ -79,7 +79,7 @@ def _read(handle: IO[bytes], path: Path) -> dict[str, Any]:
     place = 0
     while True:
         header = fits.Header.fromfile(handle, padding=False)
-        place = _after(handle, place)
+        place = _after(handle)
         for key in header:
             if key and key not in ("COMMENT", "HISTORY") and key not in cards:
                 cards[key] = header[key]
@@ -93,7 +93,7 @@ def _read(handle: IO[bytes], path: Path) -> dict[str, Any]:
         handle.seek(place)
 
 
-def _after(handle: IO[bytes], _before: int) -> int:
+def _after(handle: IO[bytes]) -> int:
     """Where the data begin: headers fill whole blocks."""
     return -(-handle.tell() // 2880) * 2880
 

@@ -26,13 +26,17 @@ class Field:
 
     def corners(self) -> list[Point]:
         """Corners (east, north), counter-clockwise as seen with east to the left."""
-        turn = math.radians(self.angle)
-        # the W side runs along position angle `angle`: north turned toward east
-        along, across = (math.sin(turn), math.cos(turn)), (math.cos(turn), -math.sin(turn))
+        along, across = _sides(self.angle)
         half_w, half_h = self.width / 2, self.height / 2
         return [(self.offset[0] + u * half_w * along[0] + v * half_h * across[0],
                  self.offset[1] + u * half_w * along[1] + v * half_h * across[1])
                 for u, v in ((1, 1), (-1, 1), (-1, -1), (1, -1))]
+
+
+def _sides(camera_angle: float) -> tuple[Point, Point]:
+    """Directions (east, north) of a sensor's sides: the W side runs along the angle, north turned toward east."""
+    turn = math.radians(camera_angle)
+    return (math.sin(turn), math.cos(turn)), (math.cos(turn), -math.sin(turn))
 
 
 @dataclass(frozen=True)
@@ -94,8 +98,7 @@ def panel_centres(frame_: Frame, overlap: float, camera_angle: float) -> list[Po
     if frame_.panels is None:
         return [(0.0, 0.0)]
     (nx, ny), (w, h) = frame_.panels, frame_.field
-    turn = math.radians(camera_angle)
-    along, across = (math.sin(turn), math.cos(turn)), (math.cos(turn), -math.sin(turn))
+    along, across = _sides(camera_angle)
     out = []
     for row in range(ny):
         for column in range(nx):

@@ -129,6 +129,11 @@ def moment_of(jd: float) -> dt.datetime:
     return _EPOCH + dt.timedelta(seconds=round((jd - _EPOCH_JD) * 86400))
 
 
+def iso_time(jd: float) -> str:
+    """ISO 8601, UTC, to the second."""
+    return moment_of(jd).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
 def noon(date: dt.date, place: Place) -> float:
     """Mean solar noon of a date at a place. Raises InputError outside the years that are known well."""
     if not FIRST_YEAR <= date.year <= LAST_YEAR:

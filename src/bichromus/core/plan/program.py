@@ -10,7 +10,6 @@ from itertools import pairwise
 import numpy as np
 
 from .allocate import Allocation, Want, Window, allocate
-from .bodies import ephemeris
 from .exposure import Optics, SubAdvice, advise_sub, hours_for, saturation_time, snr
 from .night import RISE, Night, spans
 from .order import OrderCost, Overheads, cost, run_through, sequence
@@ -240,8 +239,3 @@ def plan_nights(nights: Sequence[tuple[str, float, float, float]], plans: Sequen
                 skies[f"{name} {kind}"] = light
     wants = wants_of(plans, inputs, skies)
     return allocate(windows, wants) if wants and windows else None
-
-
-def warm(first: float, last: float) -> None:
-    """Compute Sun and Moon of a stretch beforehand, so that the first look at it is quick."""
-    ephemeris(int(first) // 8 * 8, int(last) // 8 * 8 + 10)

@@ -13,9 +13,9 @@ from ..model.planes import F32
 from ..model.progress import SILENT, Progress
 from ..model.rig import Filter, Rig
 from ..numerics.smoothing import gaussian
+from ..plan.sky import PHOTONS_AB0, RAYLEIGH
 from .scene import Scene, StarTable
 
-RAYLEIGH = 1.8704e-6  # photons/s/cm2/arcsec2 for one rayleigh
 _BETA = 3.2  # wings of the Moffat profile
 
 
@@ -35,12 +35,12 @@ Response = Mapping[str, Mapping[str, float]]
 
 def photon_flux_ab(mag: float | F32, wavelength_nm: float) -> np.ndarray:
     """Photons/s/m2/nm of an AB magnitude."""
-    return 5.480e10 / wavelength_nm * 10.0 ** (-0.4 * np.asarray(mag, np.float64))
+    return PHOTONS_AB0 / wavelength_nm * 10.0 ** (-0.4 * np.asarray(mag, np.float64))
 
 
 def line_rate(rig: Rig, scale_arcsec: float) -> float:
     """Electrons/s/pixel for one rayleigh, before filter and response. Pixels of ``scale_arcsec``."""
-    return RAYLEIGH * rig.area_cm2 * scale_arcsec**2 * rig.throughput * rig.quantum_efficiency
+    return RAYLEIGH * rig.area_cm2 / 1e4 * scale_arcsec**2 * rig.throughput * rig.quantum_efficiency
 
 
 def continuum_rate(rig: Rig, mag: float | F32, wavelength_nm: float, width_nm: float) -> np.ndarray:

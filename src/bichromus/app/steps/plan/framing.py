@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import math
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, QTimer, pyqtSignal
+from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from ....core.plan.framing import Field, panel_centres
 from ....workspace.planner import PlanView
 from ...theme.look import LOOK, font
+from ...widgets.later import Pause
 from ...widgets.paint import fill_rect
-from ...widgets.slider import SETTLE_MS
 
 
 class Framing(QWidget):
@@ -26,10 +26,7 @@ class Framing(QWidget):
         self.angle = 0.0
         self.overlap = 0.15
         self._drag: float | None = None
-        self._pause = QTimer(self)
-        self._pause.setSingleShot(True)
-        self._pause.setInterval(SETTLE_MS)
-        self._pause.timeout.connect(lambda: self.turned.emit(self.angle))
+        self._pause = Pause(self, lambda: self.turned.emit(self.angle))
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMinimumHeight(150)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -116,4 +113,4 @@ class Framing(QWidget):
             return
         self.angle = (self.angle + (1 if event.key() == Qt.Key.Key_Left else -1)) % 180
         self.update()
-        self._pause.start()
+        self._pause.ask()

@@ -66,7 +66,7 @@ class PublishStep(Step):
         fold.add(self.quality)
 
     def _place_fold(self) -> None:
-        fold = self.place_fold = self.inspector.add(Fold("Place"))
+        fold = self.inspector.add(Fold("Place"))
         place = QWidget()
         row = QHBoxLayout(place)
         row.setContentsMargins(0, 0, 0, 0)
