@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QBrush, QColor, QImage, QPainter, QPen
 
 from ..theme.look import HATCHED, LOOK, THIN, tag_colour
@@ -46,3 +46,16 @@ def fill_rect(painter: QPainter, rect: QRectF, colour: str | QColor, radius: flo
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(QBrush(QColor(colour)))
     painter.drawRoundedRect(rect, radius, radius)
+
+
+def draw_note(painter: QPainter, corner: QPointF, text: str, inside: QRectF) -> None:
+    """Muted words with their left baseline at ``corner``, on a ground of their own so that no line crosses them.
+
+    Where they would leave ``inside`` on the right they are moved back into it.
+    """
+    metrics = painter.fontMetrics()
+    box = QRectF(corner.x(), corner.y() - metrics.ascent(), metrics.horizontalAdvance(text), metrics.height())
+    box.moveRight(min(box.right(), inside.right()))
+    fill_rect(painter, box.adjusted(-3, 0, 3, 0), LOOK.theme.stage)
+    painter.setPen(QColor(LOOK.theme.muted))
+    painter.drawText(box, Qt.AlignmentFlag.AlignLeft, text)

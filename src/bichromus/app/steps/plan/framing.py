@@ -12,7 +12,7 @@ from ....core.plan.framing import Field, panel_centres
 from ....workspace.planner import PlanView
 from ...theme.look import LOOK, font
 from ...widgets.later import Pause
-from ...widgets.paint import fill_rect
+from ...widgets.paint import draw_note, fill_rect
 
 
 class Framing(QWidget):
@@ -78,12 +78,12 @@ class Framing(QWidget):
         fw, fh = view.frame.field
         for centre in panel_centres(view.frame, self.overlap, self.angle)[:60]:
             self._draw(painter, Field("", fw, fh, self.angle, centre), scale, QPen(QColor(t.strong), 1.6))
-        painter.setPen(QColor(t.muted))
         painter.setFont(font(8.8))
-        painter.drawText(QPointF(8, 16), f"{view.target.size_arcmin[0]:.0f}′ × {view.target.size_arcmin[1]:.0f}′")
-        painter.drawText(QPointF(8, self.height() - 8), "N up, E left")
-        painter.drawText(QRectF(0, self.height() - 20, self.width() - 8, 16), Qt.AlignmentFlag.AlignRight,
-                         f"camera at {self.angle:.0f}°")
+        inside = QRectF(self.rect()).adjusted(8, 0, -8, 0)
+        size = view.target.size_arcmin
+        draw_note(painter, QPointF(8, 16), f"{size[0]:.0f}′ × {size[1]:.0f}′", inside)
+        draw_note(painter, QPointF(8, self.height() - 8), "N up, E left", inside)
+        draw_note(painter, QPointF(self.width(), self.height() - 8), f"camera at {self.angle:.0f}°", inside)
 
     def _draw(self, painter: QPainter, field: Field, scale: float, pen: QPen) -> None:
         painter.setPen(pen)
