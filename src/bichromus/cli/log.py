@@ -52,7 +52,7 @@ def _part(parts: Any, name: str, words: str, run: Any) -> argparse.ArgumentParse
 
 @contextlib.contextmanager
 def _log(options: argparse.Namespace, create: bool = False) -> Iterator[Log]:
-    log = Log(Path(options.project), create)
+    log = Log.open(Path(options.project), create)
     try:
         yield log
     finally:

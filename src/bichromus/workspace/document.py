@@ -6,7 +6,8 @@ from pathlib import Path
 
 from psygnal import Signal
 
-from ..core.model.errors import WriteFailed
+from ..core.model.errors import InputError, WriteFailed
+from .journal import Work
 from .state import ProjectState
 from .store import Store
 
@@ -43,13 +44,19 @@ class Document:
     def folder(self) -> Path:
         return self.store.folder
 
-    def do(self, label: str, state: ProjectState, merge: str | None = None) -> None:
-        """One undoable gesture. Saved when this returns. Raises WriteFailed; the state stays as it was then."""
-        if state == self._saved:
+    def do(self, label: str, state: ProjectState, merge: str | None = None, work: Work | None = None) -> None:
+        """One undoable gesture; ``work`` edits the log with it. Saved when this returns.
+
+        Raises WriteFailed, and what ``work`` raises for input at fault; all stays as it was then.
+        """
+        if state == self._saved and work is None:
             self.show(state)
             return
         try:
-            self.store.append(label, state, merge)
+            state = self.store.append(label, state, merge, work)
+        except InputError:
+            self.show(self._saved)
+            raise
         except Exception as error:
             self.show(self._saved)
             raise WriteFailed("The change could not be saved", why=str(error),

@@ -3,43 +3,37 @@
 from __future__ import annotations
 
 import datetime as dt
-import sqlite3
+import itertools
 from collections import defaultdict
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
-from typing import Any
+from typing import Any, Self
 
-from ..core.files.sub_header import is_sub_file, read_sub
 from ..core.model.channel import FilterName, channel_name, filter_name
-from ..core.model.errors import InputError, UnknownName, UnreadableFile, UnsupportedData
+from ..core.model.errors import InputError, UnknownName
 from ..core.model.progress import SILENT, Progress
-from ..core.model.sub import SubHeader, night_at, nights_by_gap
-from .store import Store
+from ..core.model.sub import night_at, nights_by_gap
+from .document import Document
+from .intake import Intake, Light, Scan, scan, sub_files
+from .journal import Edit, Row, Work
 
-_SCHEMA = """
-CREATE TABLE IF NOT EXISTS subs (
-    identity TEXT PRIMARY KEY, path TEXT NOT NULL, object TEXT NOT NULL, filter TEXT NOT NULL, start TEXT NOT NULL,
-    seconds REAL NOT NULL, contributor TEXT NOT NULL, telescope TEXT NOT NULL, camera TEXT NOT NULL, gain REAL,
-    temperature_c REAL, longitude REAL, in_rejected INTEGER NOT NULL DEFAULT 0, mark TEXT,
-    reason TEXT NOT NULL DEFAULT '');
-CREATE INDEX IF NOT EXISTS subs_by_path ON subs (path);
-CREATE TABLE IF NOT EXISTS filters (text TEXT PRIMARY KEY, channel TEXT NOT NULL);
-CREATE TABLE IF NOT EXISTS goals (channel TEXT PRIMARY KEY, seconds REAL NOT NULL);
-"""
 _BATCH = 200
+_SERIAL = itertools.count()
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, slots=True)
 class Sub:
-    """One sub of the log. ``channel`` is empty where the filter is not known."""
+    """One sub of the log. ``channel`` is empty where the filter is not known; ``file`` and ``start`` where the sub was
+    typed. ``mark`` is keep or reject where it was decided by hand."""
 
     file: str
     object_name: str
     channel: str
     filter: str
     night: dt.date
-    start: dt.datetime
+    start: dt.datetime | None
     seconds: float
     contributor: str
     telescope: str
@@ -48,186 +42,221 @@ class Sub:
     temperature_c: float | None
     kept: bool
     reason: str
-
-
-@dataclass
-class Intake:
-    """What an intake found; ``files`` is the sum of the rest."""
-
-    files: int = 0
-    added: int = 0
-    duplicates: int = 0
-    not_lights: int = 0
-    broken: list[tuple[str, str]] = field(default_factory=list)
-    unknown_filters: dict[str, int] = field(default_factory=dict)
-    warnings: list[str] = field(default_factory=list)
-
-
-@dataclass
-class Sum:
-    """Seconds and subs, kept and rejected."""
-
-    seconds_kept: float = 0.0
-    seconds_rejected: float = 0.0
-    subs_kept: int = 0
-    subs_rejected: int = 0
-
-    def add(self, sub: Sub) -> None:
-        if sub.kept:
-            self.seconds_kept += sub.seconds
-            self.subs_kept += 1
-        else:
-            self.seconds_rejected += sub.seconds
-            self.subs_rejected += 1
+    identity: str = ""
+    mark: str = ""
+    scale_arcsec: float | None = None
+    longitude: float | None = None
 
 
 class Log:
-    """The log of one project. Close it when done."""
+    """The log of an open project."""
 
-    def __init__(self, folder: Path, create: bool = False) -> None:
-        """Open the log of a project; ``create`` makes the project where there is none. Raises ProjectError."""
+    def __init__(self, document: Document) -> None:
+        self.document = document
+        self._store = document.store
+
+    @classmethod
+    def open(cls, folder: Path, create: bool = False) -> Self:
+        """The log of a project that is not open; ``create`` makes it where there is none. Raises ProjectError."""
         if not create and not (folder / "project.db").is_file():
             raise InputError("There is no such project", do="Check the path, or take subs in first", file=folder)
-        self.store = Store(folder)
-        self._db: sqlite3.Connection = self.store.connection
-        self._db.executescript(_SCHEMA)
+        return cls(Document(folder))
 
     def close(self) -> None:
-        self.store.close()
+        self.document.close()
+
+    def edit(self, label: str, work: Work, merge: str | None = None) -> None:
+        """One undoable gesture."""
+        self.document.do(label, self.document.saved, merge, work)
 
     # --- taking in ---
 
     def intake(self, folder: Path, contributor: str | None = None, longitude: float | None = None,
                filters: Sequence[tuple[str, str]] = (), progress: Progress = SILENT) -> Intake:
-        """Take in all subs of a folder and below. Stores what was read and never judges."""
-        if not folder.is_dir():
-            raise UnreadableFile("There is no such folder", do="Check its name and the disk", file=folder)
-        with self.store.transaction():
-            for text, channel in filters:
-                self._db.execute("INSERT OR REPLACE INTO filters VALUES (?, ?)", (_key(text), known_channel(channel)))
-        files = sorted(p for p in folder.rglob("*") if p.is_file() and is_sub_file(p))
-        found = Intake(files=len(files))
-        seen: dict[str, tuple[list[Path], SubHeader]] = {}
-        odd: dict[str, int] = defaultdict(int)
-        for number, path in enumerate(files):
-            if number % 20 == 0:
-                progress.step(number / max(len(files), 1) * 0.9, f"reading {path.name}")
-            try:
-                kind, header, word = read_sub(path)
-            except (UnreadableFile, UnsupportedData) as error:
-                found.broken.append((str(path.absolute()), error.why or error.what))
-                continue
-            if header is None:
-                found.not_lights += 1
-                if kind == "unknown":
-                    odd[word] += 1
-                continue
-            seen.setdefault(header.identity, ([], header))[0].append(path.absolute())
-        found.warnings += [f"{n} files of the kind {w!r} are not counted." for w, n in odd.items()]
-        self._keep(seen, folder, contributor, longitude, found)
+        """Take in all subs of a folder and below: one gesture. Stores what was read and never judges.
+
+        A killed intake keeps whole batches; doing it again completes it.
+        """
+        files = sub_files(folder)
+        merge = f"intake {next(_SERIAL)} {dt.datetime.now().timestamp()}"
+        label = f"take in {folder.name}"
+        named = [(_key(text), known_channel(channel)) for text, channel in filters]
+        if named:
+            self.edit(label, lambda e: _name_filters(e, named), merge)
+        made = scan(folder, files, progress.part(0, 0.9))
+        lights = list(made.lights.items())
+        for first in range(0, len(lights), _BATCH):
+            progress.step(0.9 + 0.1 * first / len(lights), "writing the log")
+            part = lights[first : first + _BATCH]
+            self.edit(label, partial(self._keep, part, made, contributor, longitude), merge)
+        self._list_others(made)
         progress.step(1.0)
-        return found
+        return made.found
 
-    def _keep(self, seen: dict[str, tuple[list[Path], SubHeader]], folder: Path, contributor: str | None,
-              longitude: float | None, found: Intake) -> None:
-        items = list(seen.items())
-        for first in range(0, len(items), _BATCH):
-            with self.store.transaction():  # a killed intake keeps whole batches; doing it again completes it
-                for identity, (paths, header) in items[first : first + _BATCH]:
-                    self._keep_one(identity, paths, header, folder, contributor, longitude, found)
-        names = self._channels()
-        for _, header in seen.values():
-            text = header.filter.text
-            if not header.filter.known and text not in ("none", "RGB") and _key(text) not in names:
-                found.unknown_filters[text] = found.unknown_filters.get(text, 0) + 1
+    def arrive(self, folder: Path, files: Sequence[Path], contributor: str | None = None) -> tuple[Intake, bool]:
+        """Take in files that came by themselves, beside the history of gestures; whether the log changed."""
+        made = scan(folder, files)
+        changed = self._store.record(partial(self._keep, list(made.lights.items()), made, contributor, None))
+        self._list_others(made)
+        return made.found, changed
 
-    def _keep_one(self, identity: str, paths: list[Path], h: SubHeader, folder: Path, contributor: str | None,
-                  longitude: float | None, found: Intake) -> None:
-        rejected = int(any(_in_rejected(p, folder) for p in paths))
-        row = self._db.execute("SELECT path FROM subs WHERE identity = ?", (identity,)).fetchone()
-        if row is not None:
-            found.duplicates += len(paths)
-            place = row[0] if row[0] in map(str, paths) else str(paths[0])
-            self._db.execute("UPDATE subs SET path = ?, in_rejected = ? WHERE identity = ?",
-                             (place, rejected, identity))
+    def _keep(self, lights: Sequence[tuple[str, Light]], made: Scan, contributor: str | None,
+              longitude: float | None, edit: Edit) -> None:
+        names = self.filter_names()
+        for identity, light in lights:
+            self._keep_one(edit, identity, light, made.found, contributor, longitude)
+            text = light.header.filter.text
+            if not light.header.filter.known and text not in ("none", "RGB") and _key(text) not in names:
+                made.found.unknown_filters[text] = made.found.unknown_filters.get(text, 0) + 1
+
+    def _keep_one(self, edit: Edit, identity: str, light: Light, found: Intake, contributor: str | None,
+                  longitude: float | None) -> None:
+        h, rejected = light.header, int(light.rejected)
+        known = edit.get("subs", identity)
+        if known is not None:
+            found.duplicates += len(light.paths)
+            place = known["path"] if known["path"] in map(str, light.paths) else str(light.paths[0])
+            edit.put("subs", identity, {"path": place, "in_rejected": rejected})
             return
         found.added += 1
-        found.duplicates += len(paths) - 1
+        found.duplicates += len(light.paths) - 1
         lon = h.longitude if h.longitude is not None else longitude
-        self._db.execute(
-            "INSERT INTO subs (identity, path, object, filter, start, seconds, contributor, telescope, camera, gain, "
-            "temperature_c, longitude, in_rejected) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-            (identity, str(paths[0]), h.object_name, h.filter.text, h.start.isoformat(), h.seconds,
-             h.observer or contributor or "unknown", h.telescope, h.camera, h.gain, h.temperature_c, lon, rejected))
+        edit.put("subs", identity, {
+            "path": str(light.paths[0]), "object": h.object_name, "filter": h.filter.text,
+            "start": h.start.isoformat(), "seconds": h.seconds, "contributor": h.observer or contributor or "unknown",
+            "telescope": h.telescope, "camera": h.camera, "gain": h.gain, "temperature_c": h.temperature_c,
+            "longitude": lon, "in_rejected": rejected, "mark": None, "reason": "", "scale_arcsec": h.scale_arcsec})
 
-    # --- marks and goals ---
+    def _list_others(self, made: Scan) -> None:
+        """Darks, flats, bias and unknown frames: listed, not counted."""
+        if made.others:
+            with self._store.writing() as db:
+                db.executemany("INSERT OR REPLACE INTO others VALUES (?, ?, ?)", made.others)
+
+    # --- marks, runs, goals ---
 
     def mark(self, files: Iterable[Path], keep: bool, reason: str = "") -> int:
         """Keep or reject subs by hand; this always wins. A file not known raises UnknownName and changes nothing."""
-        with self.store.transaction():
-            count = 0
-            for path in files:
-                done = self._db.execute("UPDATE subs SET mark = ?, reason = ? WHERE path = ?",
-                                        ("keep" if keep else "reject", reason, str(path.absolute())))
-                if done.rowcount == 0:
-                    raise UnknownName("This file is not in the log", do="Take its folder in first", file=path)
-                count += done.rowcount
-            return count
+        identities = []
+        for path in files:
+            rows = self._store.rows("SELECT identity FROM subs WHERE path = ?", (str(path.absolute()),))
+            if not rows:
+                raise UnknownName("This file is not in the log", do="Take its folder in first", file=path)
+            identities += [str(r[0]) for r in rows]
+        self.mark_subs(dict.fromkeys(identities, ("keep" if keep else "reject", reason)))
+        return len(identities)
+
+    def mark_subs(self, marks: Mapping[str, tuple[str | None, str]], label: str = "") -> None:
+        """Mark subs by identity with keep, reject or None, each with its reason: one gesture."""
+        kept = sum(m[0] == "keep" for m in marks.values())
+        words = f"keep {kept} subs" if kept == len(marks) else f"decide on {len(marks)} subs"
+
+        def work(edit: Edit) -> None:
+            for identity, (mark, reason) in marks.items():
+                if edit.get("subs", identity) is not None:
+                    edit.put("subs", identity, {"mark": mark, "reason": reason})
+
+        self.edit(label or words, work)
+
+    def put_run(self, run_id: str, values: Row) -> None:
+        """Type a run, or change one."""
+        self.edit("type a run", lambda e: e.put("runs", run_id, values))
 
     def set_goals(self, goals: Sequence[tuple[str, float]]) -> None:
         """Hours wanted of channels; 0 takes a goal away."""
-        with self.store.transaction():
-            for name, hours in goals:
-                if hours < 0:
-                    raise InputError("A goal cannot be below zero", why=f"{name} {hours:g}",
-                                     do="Give hours of 0 or more")
-                self._db.execute("DELETE FROM goals WHERE channel = ?", (known_channel(name),))
-                if hours > 0:
-                    self._db.execute("INSERT INTO goals VALUES (?, ?)", (known_channel(name), hours * 3600))
+        state = self.document.saved
+        wanted = dict(state.plan.goals)
+        for name, hours in goals:
+            if hours < 0:
+                raise InputError("A goal cannot be below zero", why=f"{name} {hours:g}", do="Give hours of 0 or more")
+            if hours > 2000:
+                raise InputError("A goal cannot be so large", why=f"{name} {hours:g}", do="Give up to 2000 hours")
+            wanted.pop(known_channel(name), None)
+            if hours > 0:
+                wanted[known_channel(name)] = hours
+        plan = state.plan.model_copy(update={"goals": wanted, "goal_mode": "typed" if wanted else "deficit"})
+        self.document.do("hours wanted", state.model_copy(update={"plan": plan}))
+
+    def name_filter(self, text: str, channel: str) -> None:
+        """Say what an unknown filter is, for all subs of it."""
+        self.edit(f"call the filter {text} {channel}", lambda e: _name_filters(e, [(_key(text), channel)]))
 
     # --- reading ---
 
     def subs(self, object_name: str | None = None) -> list[Sub]:
-        """All subs in the order of their start, of one object where asked."""
-        names = self._channels()
-        rows = self._db.execute(
+        """All subs in the order of their start, of one object where asked; typed ones where files are missing."""
+        names = self.filter_names()
+        rows: list[Any] = self._store.rows(
             "SELECT path, object, filter, start, seconds, contributor, telescope, camera, gain, temperature_c, "
-            "longitude, in_rejected, mark, reason FROM subs ORDER BY start, path").fetchall()
+            "longitude, in_rejected, mark, reason, identity, scale_arcsec FROM subs ORDER BY start, path")
         nights = self._nights(rows)
+        channels: dict[str, str] = {}
         out = []
         for row in rows:
-            if object_name is not None and row[1].strip().casefold() != object_name.strip().casefold():
-                continue
-            known = filter_name(row[2])
-            channel = names.get(_key(row[2])) or (known.text if known.known or row[2] == "RGB" else "")
+            if row[2] not in channels:
+                known = filter_name(row[2])
+                channels[row[2]] = names.get(_key(row[2])) or (known.text if known.known or row[2] == "RGB" else "")
             kept = row[12] == "keep" if row[12] else not row[11]
             reason = row[13] or ("in a folder called rejected" if row[11] and not row[12] else "")
-            out.append(Sub(row[0], row[1], channel, row[2], nights[row[3], row[10]], dt.datetime.fromisoformat(row[3]),
-                           row[4], row[5], row[6], row[7], row[8], row[9], kept, reason))
+            start, night = nights[row[3], row[10]]
+            out.append(Sub(row[0], row[1], channels[row[2]], row[2], night, start, row[4], row[5], row[6], row[7],
+                           row[8], row[9], kept, reason, row[14], row[12] or "", row[15], row[10]))
+        out += self._typed(out)
+        if object_name is not None:
+            wanted = object_name.strip().casefold()
+            out = [s for s in out if s.object_name.strip().casefold() == wanted]
         return out
 
-    def _nights(self, rows: Sequence[Sequence[Any]]) -> dict[tuple[str, float | None], dt.date]:
-        found = self.store.load()
-        plan = found[0].plan if found else None
-        home = plan.site_named().lon if plan is not None and plan.sites else None
-        out: dict[tuple[str, float | None], dt.date] = {}
-        lost = []
+    def runs(self) -> list[Row]:
+        """The typed runs as they stand."""
+        names = [str(r[1]) for r in self._store.rows("PRAGMA table_info(runs)")]
+        return [dict(zip(names, r, strict=True)) for r in self._store.rows("SELECT * FROM runs ORDER BY night, id")]
+
+    def _typed(self, subs: Sequence[Sub]) -> list[Sub]:
+        """Typed runs as subs, less those of the same night, person, channel and length that were taken in since."""
+        held: dict[tuple[object, ...], list[int]] = defaultdict(lambda: [0, 0])
+        for sub in subs:
+            held[sub.night, sub.contributor, sub.channel, round(sub.seconds)][0 if sub.kept else 1] += 1
+        out = []
+        for run in self.runs():
+            night = dt.date.fromisoformat(run["night"])
+            have = held[night, run["contributor"], run["channel"], round(run["seconds"])]
+            left = max(run["kept"] + run["rejected"] - sum(have), 0)
+            kept = min(max(run["kept"] - have[0], 0), left)
+            # what a second run of the same kind still has to bring
+            have[0], have[1] = max(have[0] - run["kept"], 0), max(have[1] - run["rejected"], 0)
+            known = filter_name(run["channel"])
+            for number in range(left):
+                out.append(Sub("", run["object"], run["channel"], known.text, night, None, run["seconds"],
+                               run["contributor"], run["telescope"], run["camera"], run["gain"], run["temperature_c"],
+                               number < kept, "" if number < kept else "typed as rejected", run["id"]))
+        return out
+
+    def _nights(self, rows: Sequence[Sequence[Any]]) -> dict[tuple[str, float | None],
+                                                               tuple[dt.datetime, dt.date]]:
+        plan = self.document.saved.plan
+        home = plan.site_named().lon if plan.sites else None
+        out: dict[tuple[str, float | None], tuple[dt.datetime, dt.date]] = {}
+        lost: dict[str, dt.datetime] = {}
         for row in rows:
-            start, longitude = row[3], row[10] if row[10] is not None else home
+            start = dt.datetime.fromisoformat(row[3])
+            longitude = row[10] if row[10] is not None else home
             if longitude is None:
-                lost.append(start)
+                lost[row[3]] = start
             else:
-                out[start, row[10]] = night_at(dt.datetime.fromisoformat(start), longitude)
-        gaps = nights_by_gap(dt.datetime.fromisoformat(s) for s in lost)
-        out.update({(s, None): gaps[dt.datetime.fromisoformat(s)] for s in lost})
+                out[row[3], row[10]] = start, night_at(start, longitude)
+        gaps = nights_by_gap(lost.values())
+        out.update({(text, None): (start, gaps[start]) for text, start in lost.items()})
         return out
 
     def goals(self) -> dict[str, float]:
-        """Seconds wanted by channel."""
-        return dict(self._db.execute("SELECT channel, seconds FROM goals").fetchall())
+        """Seconds wanted by channel, where they were typed."""
+        return {n: h * 3600 for n, h in self.document.saved.plan.goals.items()}
 
-    def _channels(self) -> dict[str, str]:
-        return dict(self._db.execute("SELECT text, channel FROM filters").fetchall())
+    def filter_names(self) -> dict[str, str]:
+        """What the person said of unknown filters."""
+        return {str(t): str(c) for t, c in self._store.rows("SELECT text, channel FROM filters")}
+
 
 def known_channel(text: str) -> str:
     """A channel or a dual band. Raises UnknownName."""
@@ -235,11 +264,10 @@ def known_channel(text: str) -> str:
     return found.text if found.known else channel_name(text)
 
 
+def _name_filters(edit: Edit, named: Sequence[tuple[str, str]]) -> None:
+    for text, channel in named:
+        edit.put("filters", text, {"channel": channel})
+
+
 def _key(text: str) -> str:
     return text.strip().casefold()
-
-
-def _in_rejected(path: Path, folder: Path) -> bool:
-    """In or below a folder called rejected, the one that is taken in included."""
-    below = path.relative_to(folder.absolute()).parts[:-1]
-    return any(p.casefold() == "rejected" for p in (folder.absolute().name, *below))

@@ -7,17 +7,35 @@ import io
 import json
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
-from dataclasses import asdict
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
 from ..core.files.atomic import write_text
 from ..core.model.channel import CHANNELS
 from ..core.model.errors import UnknownName
-from .log import Sub, Sum
+from .log import Sub
 
 COLUMNS = ("file", "object", "channel", "filter", "night", "start", "seconds", "contributor", "telescope", "camera",
            "gain", "temperature_c", "kept", "reason")
+
+
+@dataclass
+class Sum:
+    """Seconds and subs, kept and rejected."""
+
+    seconds_kept: float = 0.0
+    seconds_rejected: float = 0.0
+    subs_kept: int = 0
+    subs_rejected: int = 0
+
+    def add(self, sub: Sub) -> None:
+        if sub.kept:
+            self.seconds_kept += sub.seconds
+            self.subs_kept += 1
+        else:
+            self.seconds_rejected += sub.seconds
+            self.subs_rejected += 1
 
 
 def _sum(subs: Iterable[Sub]) -> dict[str, Any]:
@@ -67,7 +85,8 @@ def totals(subs: Sequence[Sub], goals: dict[str, float]) -> dict[str, Any]:
 def row_of(sub: Sub) -> dict[str, Any]:
     """One sub with the columns of the export."""
     return {"file": sub.file, "object": sub.object_name, "channel": sub.channel, "filter": sub.filter,
-            "night": sub.night.isoformat(), "start": sub.start.strftime("%Y-%m-%dT%H:%M:%SZ"), "seconds": sub.seconds,
+            "night": sub.night.isoformat(), "start": sub.start.strftime("%Y-%m-%dT%H:%M:%SZ") if sub.start else "",
+            "seconds": sub.seconds,
             "contributor": sub.contributor, "telescope": sub.telescope, "camera": sub.camera, "gain": sub.gain,
             "temperature_c": sub.temperature_c, "kept": int(sub.kept), "reason": sub.reason}
 

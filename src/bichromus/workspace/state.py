@@ -49,7 +49,10 @@ class PublishState(_Frozen):
 
 
 class ProjectState(_Frozen):
-    """The document. ``chosen`` maps a channel to the origin that it is taken from; missing: the best by SNR."""
+    """The document. ``chosen`` maps a channel to the origin that it is taken from; missing: the best by SNR.
+
+    ``log`` is the place in the journal of the log that this state stands on; ``watched`` a folder that grows it.
+    """
 
     kind: Literal["bichromus-project"] = "bichromus-project"
     name: str = "New project"
@@ -59,6 +62,8 @@ class ProjectState(_Frozen):
     settings: BlendSettings = BlendSettings()
     publish: PublishState = PublishState()
     plan: PlanState = PlanState()
+    watched: str = ""
+    log: int = 0
 
     def source(self, source_id: str) -> SourceState:
         return next(s for s in self.sources if s.id == source_id)

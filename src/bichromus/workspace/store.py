@@ -15,20 +15,12 @@ from typing import IO, Final
 from pydantic import ValidationError
 
 from ..core.model.errors import ProjectError
+from .journal import Edit, Work, apply, pack
+from .migrate import SCHEMA, VERSION, bring_up
 from .state import ProjectState
 
 SUFFIX: Final = ".bichromus"
-VERSION: Final = 1
 _KEPT: Final = 400
-
-_SCHEMA: Final = """
-CREATE TABLE IF NOT EXISTS meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
-CREATE TABLE IF NOT EXISTS history (
-    seq INTEGER PRIMARY KEY, label TEXT NOT NULL, merge TEXT, state TEXT NOT NULL);
-CREATE TABLE IF NOT EXISTS known_files (
-    path TEXT PRIMARY KEY, size INTEGER NOT NULL, mtime_ns INTEGER NOT NULL, hash TEXT NOT NULL);
-"""
-
 
 class Store:
     """The history of states; every command is one row, written before the call returns."""
@@ -36,7 +28,7 @@ class Store:
     def __init__(self, folder: Path) -> None:
         """Open the project in ``folder``, or make it. Raises ProjectError."""
         self.folder = folder.absolute()
-        self._guard = threading.Lock()
+        self._guard = threading.RLock()
         try:
             self.folder.mkdir(exist_ok=True)
             self.cache.mkdir(exist_ok=True)
@@ -53,11 +45,6 @@ class Store:
     @property
     def cache(self) -> Path:
         return self.folder / "cache"
-
-    @property
-    def connection(self) -> sqlite3.Connection:
-        """The database itself, for tables beside the history."""
-        return self._db
 
     def _take_lock(self) -> IO[str]:
         handle = open(self.folder / "lock", "a+", encoding="utf-8")  # noqa: SIM115 - held while the project is open
@@ -89,7 +76,9 @@ class Store:
                     raise ProjectError("This project comes from a newer version of the program",
                                        why=f"schema {version}, this one knows {VERSION}", do="Update the program",
                                        file=self.folder)
-            db.executescript(_SCHEMA)
+                if version < VERSION:
+                    bring_up(db, path, version)
+            db.executescript(SCHEMA)
             db.execute("INSERT OR IGNORE INTO meta VALUES ('version', ?)", (str(VERSION),))
         except sqlite3.DatabaseError as error:
             db.close()
@@ -114,35 +103,88 @@ class Store:
             raise ProjectError("The project's last state cannot be read", why=error.errors()[0]["msg"],
                                do="Restore the folder from a backup", file=self.folder) from error
 
-    def append(self, label: str, state: ProjectState, merge: str | None = None) -> None:
+    def append(self, label: str, state: ProjectState, merge: str | None = None,
+               work: Work | None = None) -> ProjectState:
         """Add a state after the current one; what was undone before is dropped.
 
-        With ``merge`` equal to the current row's, that row is replaced: one gesture, one entry.
+        With ``merge`` equal to the current row's, that row is replaced: one gesture, one entry. ``work`` edits the
+        log in the same transaction; the state that comes back then stands on it.
         """
         with self._guard, self.transaction():
             cursor = self._cursor()
+            row = self._db.execute("SELECT merge, state FROM history WHERE seq=?", (cursor,)).fetchone()
+            if work is not None:
+                state = self._edit(state, work)
+                if row is not None and row[1] == state.model_dump_json():
+                    return state  # nothing was changed: nothing to undo
             self._db.execute("DELETE FROM history WHERE seq>?", (cursor,))
-            row = self._db.execute("SELECT merge FROM history WHERE seq=?", (cursor,)).fetchone()
             if merge is not None and row is not None and row[0] == merge:
                 self._db.execute("UPDATE history SET state=?, label=? WHERE seq=?",
                                  (state.model_dump_json(), label, cursor))
-                return
+                return state
             self._db.execute("INSERT INTO history VALUES (?, ?, ?, ?)",
                              (cursor + 1, label, merge, state.model_dump_json()))
-            self._db.execute("DELETE FROM history WHERE seq<=?", (cursor + 1 - _KEPT,))
+            if cursor + 1 > _KEPT:
+                self._forget(cursor + 1 - _KEPT)
             self._set_cursor(cursor + 1)
+        return state
+
+    def _edit(self, state: ProjectState, work: Work) -> ProjectState:
+        """Change the log's tables; the changes become the entry after the one that ``state`` stands on."""
+        edit = Edit(self._db)
+        work(edit)
+        if not edit.changes:
+            return state
+        self._db.execute("DELETE FROM log_changes WHERE seq>?", (state.log,))
+        self._db.execute("INSERT INTO log_changes VALUES (?, ?)", (state.log + 1, pack(edit.changes)))
+        return state.model_copy(update={"log": state.log + 1})
+
+    def _forget(self, last: int) -> None:
+        """Drop the oldest states, and the changes of the log that nobody can take back any more."""
+        self._db.execute("DELETE FROM history WHERE seq<=?", (last,))
+        oldest = self._db.execute("SELECT state FROM history ORDER BY seq LIMIT 1").fetchone()
+        if oldest is not None:
+            first = ProjectState.model_validate_json(oldest[0]).log
+            self._db.execute("DELETE FROM log_changes WHERE seq<=?", (first,))
+
+    def record(self, work: Work) -> bool:
+        """Change the log's tables beside the history, as what arrives by itself; whether anything was changed."""
+        with self._guard, self.transaction():
+            edit = Edit(self._db)
+            work(edit)
+            return bool(edit.changes)
+
+    @contextlib.contextmanager
+    def writing(self) -> Iterator[sqlite3.Connection]:
+        """The tables of what was measured or seen, which no gesture takes back: all of it or nothing."""
+        with self._guard, self.transaction():
+            yield self._db
+
+    def rows(self, query: str, values: tuple[object, ...] = ()) -> list[tuple[object, ...]]:
+        """Rows of a table beside the history."""
+        with self._guard:
+            return self._db.execute(query, values).fetchall()
 
     def move(self, step: int) -> tuple[str, ProjectState] | None:
         """Go one state back (-1) or forward (+1): the label of what was undone or redone, and the state now."""
         with self._guard, self.transaction():
             cursor = self._cursor()
-            target = self._db.execute("SELECT state, label FROM history WHERE seq=?", (cursor + step,)).fetchone()
-            if target is None:
+            rows = {r[0]: r for r in self._db.execute("SELECT seq, label, state FROM history WHERE seq IN (?, ?)",
+                                                      (cursor, cursor + step))}
+            if cursor + step not in rows:
                 return None
-            label = target[1] if step > 0 else self._db.execute("SELECT label FROM history WHERE seq=?",
-                                                                (cursor,)).fetchone()[0]
+            here, there = (ProjectState.model_validate_json(rows[n][2]) for n in (cursor, cursor + step))
+            self._follow(here.log, there.log)
             self._set_cursor(cursor + step)
-        return label, ProjectState.model_validate_json(target[0])
+        return rows[cursor + step if step > 0 else cursor][1], there
+
+    def _follow(self, here: int, there: int) -> None:
+        """Bring the log's tables from one entry of the journal to another."""
+        span = range(here, there, -1) if there < here else range(here + 1, there + 1)
+        for seq in span:
+            row = self._db.execute("SELECT changes FROM log_changes WHERE seq=?", (seq,)).fetchone()
+            if row is not None:
+                apply(self._db, row[0], back=there < here)
 
     def neighbours(self) -> tuple[str | None, str | None]:
         """Labels of what undo and redo would do; None where there is nothing."""

@@ -13,7 +13,7 @@ from typing import IO, Any, Final
 from ..model.errors import UnreadableFile
 from ..model.sub import SubHeader, kind_of, sub_filter
 from .astropy_fits import fits
-from .headers import first_number, first_text
+from .headers import first_number, first_text, map_header
 
 SUFFIXES: Final = (".fits", ".fit", ".fts")
 _MJD_EPOCH: Final = dt.datetime(1858, 11, 17, tzinfo=dt.UTC)
@@ -42,7 +42,7 @@ def read_sub(path: Path) -> tuple[str, SubHeader | None, str]:
     return kind, SubHeader(start, seconds, sub_filter(first_text(cards, ("FILTER", "FILTNAME")), "BAYERPAT" in cards),
                            gain=first_number(cards, ("GAIN",)),
                            temperature_c=first_number(cards, ("CCD-TEMP", "CCDTEMP")),
-                           longitude=_longitude(cards), **text), word
+                           longitude=_longitude(cards), scale_arcsec=map_header(cards).scale_arcsec, **text), word
 
 
 def _cards(path: Path) -> dict[str, Any]:

@@ -29,6 +29,7 @@ class SubHeader:
     gain: float | None = None
     temperature_c: float | None = None
     longitude: float | None = None
+    scale_arcsec: float | None = None
 
     @property
     def identity(self) -> str:

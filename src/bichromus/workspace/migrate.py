@@ -1,0 +1,76 @@
+"""The store's tables, and what brings an older store to them."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from pathlib import Path
+from typing import Any, Final
+
+VERSION: Final = 2
+
+SCHEMA: Final = """
+CREATE TABLE IF NOT EXISTS meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS history (
+    seq INTEGER PRIMARY KEY, label TEXT NOT NULL, merge TEXT, state TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS known_files (
+    path TEXT PRIMARY KEY, size INTEGER NOT NULL, mtime_ns INTEGER NOT NULL, hash TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS log_changes (seq INTEGER PRIMARY KEY, changes BLOB NOT NULL);
+CREATE TABLE IF NOT EXISTS subs (
+    identity TEXT PRIMARY KEY, path TEXT NOT NULL, object TEXT NOT NULL, filter TEXT NOT NULL, start TEXT NOT NULL,
+    seconds REAL NOT NULL, contributor TEXT NOT NULL, telescope TEXT NOT NULL, camera TEXT NOT NULL, gain REAL,
+    temperature_c REAL, longitude REAL, in_rejected INTEGER NOT NULL DEFAULT 0, mark TEXT,
+    reason TEXT NOT NULL DEFAULT '', scale_arcsec REAL);
+CREATE INDEX IF NOT EXISTS subs_by_path ON subs (path);
+CREATE TABLE IF NOT EXISTS filters (text TEXT PRIMARY KEY, channel TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS runs (
+    id TEXT PRIMARY KEY, night TEXT NOT NULL, object TEXT NOT NULL DEFAULT '', channel TEXT NOT NULL,
+    contributor TEXT NOT NULL, telescope TEXT NOT NULL DEFAULT '', camera TEXT NOT NULL DEFAULT '',
+    seconds REAL NOT NULL, kept INTEGER NOT NULL, rejected INTEGER NOT NULL DEFAULT 0, gain REAL, temperature_c REAL,
+    fwhm_arcsec REAL, guiding_arcsec REAL, notes TEXT NOT NULL DEFAULT '');
+CREATE TABLE IF NOT EXISTS notes (id TEXT PRIMARY KEY, guiding_arcsec REAL, notes TEXT NOT NULL DEFAULT '');
+CREATE TABLE IF NOT EXISTS others (path TEXT PRIMARY KEY, kind TEXT NOT NULL, word TEXT NOT NULL);
+CREATE TABLE IF NOT EXISTS grades (
+    identity TEXT PRIMARY KEY, background REAL NOT NULL, noise REAL NOT NULL, stars INTEGER NOT NULL, fwhm_px REAL,
+    ellipticity REAL, trail INTEGER NOT NULL, peaks BLOB NOT NULL);
+"""
+
+
+def bring_up(db: sqlite3.Connection, path: Path, found: int) -> None:
+    """From an older version to this one; a copy of the old store is kept beside it."""
+    keep = path.with_name(f"{path.stem}.v{found}.db")
+    if not keep.exists():
+        copy = sqlite3.connect(keep)
+        db.backup(copy)
+        copy.close()
+    db.execute("BEGIN IMMEDIATE")
+    try:
+        if found < 2:
+            _to_2(db)
+        db.execute("INSERT OR REPLACE INTO meta VALUES ('version', ?)", (str(VERSION),))
+    except BaseException:
+        db.execute("ROLLBACK")
+        raise
+    db.execute("COMMIT")
+
+
+def _to_2(db: sqlite3.Connection) -> None:
+    """Subs tell their scale; goals move from a table of their own into the plan."""
+    tables = {r[0] for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
+    if "subs" in tables:
+        db.execute("ALTER TABLE subs ADD COLUMN scale_arcsec REAL")
+    if "goals" not in tables:
+        return
+    goals = {n: s / 3600 for n, s in db.execute("SELECT channel, seconds FROM goals")}
+    row = db.execute("SELECT seq, state FROM history JOIN meta ON key = 'cursor' AND seq = value").fetchone()
+    if goals:
+        state: dict[str, Any] = json.loads(row[1]) if row else {}
+        plan = state.setdefault("plan", {})
+        plan["goals"] = {**plan.get("goals", {}), **goals}
+        plan["goal_mode"] = "typed"
+        if row:
+            db.execute("UPDATE history SET state = ? WHERE seq = ?", (json.dumps(state), row[0]))
+        else:
+            db.execute("INSERT INTO history VALUES (1, 'hours wanted', NULL, ?)", (json.dumps(state),))
+            db.execute("INSERT OR REPLACE INTO meta VALUES ('cursor', '1')")
+    db.execute("DROP TABLE goals")
