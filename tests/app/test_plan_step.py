@@ -199,7 +199,7 @@ def test_the_plan_is_saved_and_a_missing_thing_is_told(qtbot: QtBot, planned: Wi
     assert "folder of the output does not exist" in planned.trouble_sheet.text
     planned.session.set_plan("forget", sites=())
     qtbot.waitUntil(lambda: "There is no site yet" in step.trouble.text(), timeout=10_000)
-    assert step.band.view is None
+    qtbot.waitUntil(lambda: step.band.view is None, timeout=10_000)
     planned.undo()
     qtbot.waitUntil(lambda: step.band.view is not None, timeout=10_000)
 

@@ -22,6 +22,10 @@ class Bridge(QObject):
     advice = pyqtSignal(str, object)
     judged = pyqtSignal()
     planned = pyqtSignal()
+    logged = pyqtSignal()
+    told = pyqtSignal(str)
+    took_in = pyqtSignal(object, bool)
+    rehearsing = pyqtSignal(int, int, str)
     rehearsed = pyqtSignal(str, object)
     year = pyqtSignal(list)
     rendered = pyqtSignal(object, object)
@@ -40,6 +44,8 @@ class Bridge(QObject):
         for name, source in {
             "state": session.document.changed, "channels": session.channels_changed, "recipe": session.recipe_changed,
             "advice": session.advice_changed, "judged": session.judged, "planned": session.planned,
+            "logged": session.logged, "told": session.told, "took_in": session.logbook.took_in,
+            "rehearsing": session.logbook.rehearsed,
             "rehearsed": session.rehearsed, "year": session.year, "rendered": session.rendered,
             "thumbnail": session.thumbnail, "published": session.published,
             "trouble": session.trouble, "job": session.jobs.reported, "idle": session.jobs.idle,

@@ -7,21 +7,31 @@ from pathlib import Path
 from ..core.model.errors import InputError
 from ..core.model.progress import SILENT, Progress
 from ..core.simulate.demo import TARGET_NAME
+from .demo_log import demo_runs
 from .demo_plan import demo_plan
 from .document import Document
+from .log import Log
 from .places import demo_project, make_demo
 from .prepare import inspect
 
 
 def open_demo(document: Document, progress: Progress = SILENT) -> list[InputError]:
     """Add the demo's stacks to the project in one command; what could not be used comes back."""
-    paths = make_demo(progress.part(0, 0.8))
-    found, errors = inspect(document.store, paths, document.state.sources, progress.part(0.8, 1))
+    paths, subs = make_demo(progress.part(0, 0.8))
+    found, errors = inspect(document.store, paths, document.state.sources, progress.part(0.8, 0.95))
     if found:
         sources = (*document.state.sources, *found)
         state = document.state.model_copy(update={"sources": sources, "name": TARGET_NAME, "plan": demo_plan()})
         document.do("open the demo", state)
+        log_demo(document, subs, progress.part(0.95, 1))
     return errors
+
+
+def log_demo(document: Document, subs: Path, progress: Progress = SILENT) -> None:
+    """The demo's log: what was typed, and the subs of the last night."""
+    log = Log(document)
+    log.edit("the demo's log", lambda e: [e.put("runs", i, row) for i, row in demo_runs().items()])
+    log.intake(subs, progress=progress)
 
 
 def prepare_demo(progress: Progress = SILENT) -> Path:

@@ -9,11 +9,19 @@ from pathlib import Path
 
 import numpy as np
 
-from ..core.files import read_picture
+from ..core.files.frames import open_frame
 from ..core.files.sub_header import is_sub_file, read_sub
-from ..core.measure.subs import Grade, SubMeasure, grade, measure_sub
+from ..core.measure.subs import (
+    Grade,
+    SubMeasure,
+    SubParts,
+    grade,
+    measure_sub,
+    middle_of,
+    trail_factor,
+)
 from ..core.model.errors import InputError, UnreadableFile, UnsupportedData
-from ..core.model.planes import F32, Picture
+from ..core.model.planes import F32
 from ..core.model.progress import SILENT, Progress
 from ..core.model.sub import SubHeader, night_at, nights_by_gap
 
@@ -75,8 +83,7 @@ def _grade_group(paths: list[Path], progress: Progress, total: int) -> dict[Path
 
     def work(path: Path) -> SubMeasure | InputError:
         try:
-            picture = read_picture(path)
-            return measure_sub(_plane(picture), picture.header.saturation)
+            return measure_file(path)
         except (UnreadableFile, UnsupportedData) as error:
             return error
 
@@ -92,11 +99,19 @@ def _grade_group(paths: list[Path], progress: Progress, total: int) -> dict[Path
     return out
 
 
-def _plane(picture: Picture) -> F32:
-    """One plane to measure stars on: a mosaic as the means of its cells, a colour picture as the mean of its planes."""
-    data = picture.data.mean(0) if picture.colour else picture.data
-    data = np.nan_to_num(data, nan=float(np.nanmedian(data)))
-    if picture.header.bayer and not picture.colour:
-        height, width = data.shape[0] // 2 * 2, data.shape[1] // 2 * 2
-        data = data[:height, :width].reshape(height // 2, 2, width // 2, 2).mean((1, 3))
-    return np.ascontiguousarray(data, np.float32)
+def measure_file(path: Path, width_px: float | None = None) -> SubMeasure:
+    """Measure a sub from its file. Raises UnreadableFile, UnsupportedData."""
+    frame = open_frame(path)
+    cell = 2 if frame.header.bayer and len(frame.stored) == 1 else 1  # a mosaic as the means of its cells
+    shape = frame.shape[0] // cell, frame.shape[1] // cell
+    y0, y1, x0, x1 = (v * cell for v in middle_of(shape))
+    factor = trail_factor(shape)
+    parts = SubParts(_finite(frame.reduced(cell, y0, y1, x0, x1)), _finite(frame.sparse(5)),
+                     _finite(frame.reduced(factor * cell)), factor)
+    return measure_sub(parts, frame.header.saturation, width_px)
+
+
+def _finite(plane: F32) -> F32:
+    if not np.isfinite(plane).all():
+        plane = np.nan_to_num(plane, nan=float(np.nanmedian(plane)))
+    return np.ascontiguousarray(plane, np.float32)

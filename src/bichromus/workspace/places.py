@@ -14,9 +14,10 @@ import platformdirs
 from ..core.model.errors import WriteFailed
 from ..core.model.progress import SILENT, Progress
 from ..core.simulate.demo import STACKS, TARGET_NAME, write_demo
+from .demo_log import shoot_last_night
 from .store import SUFFIX
 
-_DEMO_VERSION: Final = 1
+_DEMO_VERSION: Final = 2
 _RECENT: Final = 8
 
 
@@ -37,18 +38,20 @@ def demo_ready() -> bool:
     return (folder / f"ready-{_DEMO_VERSION}").exists() and all((folder / "stacks" / s.file).exists() for s in STACKS)
 
 
-def make_demo(progress: Progress = SILENT) -> list[Path]:
-    """The demo's stacks, simulated on first use."""
+def make_demo(progress: Progress = SILENT) -> tuple[list[Path], Path]:
+    """The demo's stacks and the folder of its subs, simulated on first use."""
     folder = data_folder() / "demo"
-    stacks = folder / "stacks"
+    stacks, subs = folder / "stacks", folder / "subs"
     if demo_ready():
-        return [stacks / s.file for s in STACKS]
-    shutil.rmtree(stacks, ignore_errors=True)
+        return [stacks / s.file for s in STACKS], subs
+    for old in (stacks, subs):
+        shutil.rmtree(old, ignore_errors=True)
     folder.mkdir(exist_ok=True)
     stacks.mkdir()
-    paths = write_demo(stacks, progress=progress)
+    paths = write_demo(stacks, progress=progress.part(0, 0.6))
+    shoot_last_night(subs, progress=progress.part(0.6, 1))
     (folder / f"ready-{_DEMO_VERSION}").write_text("", "utf-8")
-    return paths
+    return paths, subs
 
 
 def demo_project() -> Path:
@@ -66,6 +69,11 @@ def new_project() -> Path:
     while (folder / f"Project {number}{SUFFIX}").exists():
         number += 1
     return folder / f"Project {number}{SUFFIX}"
+
+
+def rehearsal_folder(project: Path) -> Path:
+    """Where the simulated camera of a project writes."""
+    return data_folder() / "rehearsals" / project.stem
 
 
 def local_zone() -> str:

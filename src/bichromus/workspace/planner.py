@@ -34,6 +34,7 @@ from ..core.plan.program import (
     plan_nights,
     plan_tonight,
     segments_of,
+    worth_of_hour,
 )
 from ..core.plan.season import SeasonNight, plan_season
 from ..core.plan.sky import moon_nanolamberts, phase_angle
@@ -53,10 +54,12 @@ _BROAD_AB = 23.5
 
 @dataclass(frozen=True)
 class Held:
-    """What a channel holds: hours, and how many times its noise must fall (None: not measured, or not in the blend)."""
+    """What a channel holds: hours, and how many times its noise must fall (None: not measured, or not in the blend), as
+    measured on a stack of ``measured_h``."""
 
     hours: float = 0.0
     factor: float | None = None
+    measured_h: float | None = None
 
 
 @dataclass(frozen=True)
@@ -95,6 +98,7 @@ class PlanView:
     zone: ZoneInfo
     overlap: float
     shared: dict[str, float]
+    hour_worth: dict[str, float]
 
     def clock(self, jd: float) -> str:
         """Local time of day."""
@@ -145,7 +149,8 @@ def make_plan(plan: PlanState, held: Mapping[str, Held], now: dt.datetime) -> Pl
     advice = advise_tonight(night, tonight, plans, target.name, site.name, clock, whole)
     return PlanView(site, rig, target, night, tuple(strip), plans, tonight, coming, forecast, cloudy, shape,
                     fields,
-                    tuple(check_optics(f, rig) for f in plan.filters), advice, zone, plan.overlap, _shared(fields))
+                    tuple(check_optics(f, rig) for f in plan.filters), advice, zone, plan.overlap, _shared(fields),
+                    {p.channel: worth_of_hour(p, inputs[p.channel], segments) for p in plans})
 
 
 def channel_input(f: FilterThing, rig: RigThing, site: SiteThing, target: TargetThing, held: Held,
@@ -161,6 +166,7 @@ def channel_input(f: FilterThing, rig: RigThing, site: SiteThing, target: Target
         shines = optics.surface_e_s(_BROAD_AB)
     return ChannelInput(f.channel, optics, shines, site.sky_mag, rig.fwhm_arcsec / optics.scale_arcsec,
                         rig.full_well_e, hours_had=held.hours, factor=held.factor,
+                        measured_hours=held.measured_h,
                         goal_hours=_goal(plan, f.channel),
                         pixel_share=_COLOUR_SHARE.get(f.channel, 1.0) if rig.colour else 1.0)
 

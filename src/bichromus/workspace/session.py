@@ -13,14 +13,17 @@ from psygnal import Signal
 
 from .. import __version__
 from ..core.advise import Need, advise_blend, advise_channels, hours_for_full_colour
+from ..core.advise.enough import Growth, advise_enough
 from ..core.blend import Blender, PredictedNoise, auto_balance, available_mappings, mapping_mix, predict_noise
 from ..core.blend.compose import compose
+from ..core.model.channel import CHANNELS
 from ..core.model.errors import BichromusError, InputError, WriteFailed
 from ..core.model.progress import Progress
 from ..core.model.recipe import BlendSettings, ChannelFigures, Recipe
 from .demo import open_demo
 from .document import Document
 from .jobs import Jobs, Latest
+from .logbook import Logbook
 from .planner import Held, PlanView, make_plan, rehearse, year_of
 from .prepare import EMPTY, Channels, choose, inspect, prepare
 from .publish import Target, used_sources, write_all
@@ -42,6 +45,8 @@ class Session:
     advice_changed = Signal(str, object)
     judged = Signal()
     planned = Signal()
+    logged = Signal()
+    told = Signal(str)
     rehearsed = Signal(str, object)
     year = Signal(list)
     rendered = Signal(Request, object)
@@ -69,6 +74,8 @@ class Session:
         self._prepared_for: tuple[Any, ...] | None = None
         self._blended_for: tuple[Any, ...] | None = None
         self._closed = False
+        self.logbook = Logbook(self.document, self.jobs, self.previews, self.trouble.emit)
+        self.logbook.changed.connect(self._on_log)
         self.document.changed.connect(self._on_state)
         self.jobs.failed.connect(self._on_failed)
         self.jobs.cancelled.connect(self._on_cancelled)
@@ -90,6 +97,7 @@ class Session:
             with contextlib.suppress(BichromusError):
                 self.document.do("last change", self.document.state)
         self._closed = True
+        self.logbook.close()
         self.jobs.stop()
         self.previews.stop()
         self.document.close()
@@ -252,6 +260,7 @@ class Session:
     # --- consequences ---
 
     def _on_state(self, state: ProjectState) -> None:
+        self.logbook.follow(state)
         needed = (tuple((s.hash, s.lines) for s in state.sources), state.response)
         if needed != self._prepared_for:
             self._prepared_for = needed
@@ -265,9 +274,31 @@ class Session:
         self._replan()
 
     def held(self) -> dict[str, Held]:
-        """What each channel holds: hours, and how many times its noise must fall for full colour."""
-        needs = {n.channel: n.factor for n in self.needs}
-        return {n: Held(self.channels.channel(n).hours or 0.0, needs.get(n, 1.0)) for n in self.channels.names}
+        """What each channel holds: hours of the log or of the stack, whichever are more, and what the noise lacks."""
+        needs, logged = {n.channel: n.factor for n in self.needs}, self.logbook.hours()
+        out = {n: Held(h) for n, h in logged.items()}
+        for name in self.channels.names:
+            measured = self.channels.channel(name).hours or 0.0
+            out[name] = Held(max(measured, logged.get(name, 0.0)), needs.get(name, 1.0), measured or None)
+        return out
+
+    def growths(self) -> list[Growth]:
+        """How each channel's SNR grows with hours, where it stands, and what is wanted of it."""
+        plans = {c.channel: c for c in self.plan.channels} if self.plan else {}
+        worth, held, goals = (self.plan.hour_worth if self.plan else {}), self.held(), self.state.plan.goals
+        out = []
+        for name in [n for n in CHANNELS if n in held or n in plans]:
+            known = self.channels.channel(name) if name in self.channels.chosen else None
+            goal = plans[name].wanted_h if name in plans else goals.get(name)
+            out.append(Growth(name, held.get(name, Held()).hours, goal or None,
+                              known.measure.snr if known else None, known.hours if known else None,
+                              worth.get(name, 1.0)))
+        return out
+
+    def _on_log(self) -> None:
+        self.logged.emit()
+        self._replan()
+        self.advice_changed.emit("log", advise_enough(self.growths()))
 
     def _replan(self) -> None:
         """The plan for the state as it is now, on the preview thread, when anything that it rests on has changed."""
@@ -282,6 +313,7 @@ class Session:
             except InputError as error:
                 self.plan, self.plan_trouble = None, error.sentence()
             self.advice_changed.emit("plan", self.plan.advice if self.plan else None)
+            self.advice_changed.emit("log", advise_enough(self.growths()))
             self.planned.emit()
 
         self.previews.ask("plan", work)

@@ -15,7 +15,10 @@ class _Frozen(BaseModel):
 
 
 class SourceState(_Frozen):
-    """A stack that was opened. ``lines`` holds one channel for a mono stack, the filter's lines for a colour one."""
+    """A stack that was opened. ``lines`` holds one channel for a mono stack, the filter's lines for a colour one.
+
+    ``preliminary``: a quick stack of subs made here, to see what is there.
+    """
 
     id: str
     path: str
@@ -30,6 +33,7 @@ class SourceState(_Frozen):
     sub_s: float | None = None
     scale_arcsec: float | None = None
     object_name: str = ""
+    preliminary: bool = False
 
     @property
     def label(self) -> str:

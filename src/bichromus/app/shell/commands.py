@@ -9,6 +9,7 @@ from PyQt6.QtGui import QKeySequence, QShortcut
 
 from ..steps.blend import BlendStep
 from ..steps.channels import ChannelsStep
+from ..steps.log import LogStep
 from ..steps.plan import PlanStep
 from ..steps.publish import PublishStep
 from .sheets import Command
@@ -31,6 +32,13 @@ def make_commands(window: Window) -> list[Command]:
 
     plan = window.step_named("plan")
     assert isinstance(plan, PlanStep)
+
+    log = window.step_named("log")
+    assert isinstance(log, LogStep)
+
+    def logging(action: object, *values: object) -> None:
+        window.go("log")
+        action(*values)  # type: ignore[operator]
 
     def has_plan() -> bool:
         return window.session.plan is not None
@@ -85,6 +93,19 @@ def make_commands(window: Window) -> list[Command]:
         Command("year", "A year at a glance", "Y", plan.show_year, "plan season months", has_plan),
         Command("save-plan", "Save tonight's plan", "Ctrl+P", plan.choose_file, "plan checklist calendar export",
                 has_plan),
+        Command("take-in", "Take in a folder of subs", "Ctrl+I", lambda: logging(log.growing.choose_folder),
+                "log headers intake"),
+        Command("watch", "Watch a folder, or stop", "Ctrl+Shift+I", lambda: logging(log.growing.choose_watched),
+                "log subs arrive"),
+        Command("rehearse", "Rehearse tonight, or stop", "", lambda: logging(log.growing.toggle_rehearsal),
+                "log simulated camera evening", has_plan),
+        Command("type-run", "Type a run", "Ctrl+L", lambda: logging(log.open_run, None), "log hours night"),
+        Command("paste-runs", "Paste a table of runs", "Ctrl+V", lambda: logging(log.paste), "log table"),
+        Command("copy-summary", "Copy the summary of the log", "", lambda: logging(log.copy_summary, "text"),
+                "log hours text"),
+        Command("contribution", "Take in a contribution", "", lambda: logging(log.choose_contribution),
+                "log pool people"),
+        Command("contribute", "Export a contribution", "", lambda: logging(log.choose_export), "log pool people"),
         Command("why", "Why this advice", "W", window.show_why, "advice"),
         Command("red", "Red light", "N", window.toggle_red, "theme night"),
         Command("theme", "Next theme", "Shift+N", window.cycle_theme, "theme day dusk"),

@@ -107,7 +107,7 @@ class Ledger(QWidget):
             return
         card = self.cards[index]
         hold = f"\nHold {card.key} to see it alone." if card.key else ""
-        self.setToolTip(f"{card.channel}, {LONG_NAMES[card.channel]}\n{card.tip}{hold}")
+        self.setToolTip(f"{card.channel}, {LONG_NAMES.get(card.channel, 'dual band')}\n{card.tip}{hold}")
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         index = self._index_at(event.position().y()) if event else None

@@ -21,15 +21,16 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ...core.model.channel import CHANNELS
 from ...core.model.errors import BichromusError
 from ...core.model.recipe import Recipe
+from ...workspace.log_report import channel_order
 from ...workspace.places import Settings
 from ...workspace.session import Session
 from ..bridge import Bridge
 from ..canvas import Canvas
 from ..steps.blend import BlendStep
 from ..steps.channels import ChannelsStep
+from ..steps.log import LogStep
 from ..steps.plan import PlanStep
 from ..steps.publish import PublishStep
 from ..steps.step import Desk, Step
@@ -66,8 +67,9 @@ class Window(QMainWindow):
         self._held: str | None = None
         self._topics: dict[str, object] = {}
         desk = Desk(session, self.bridge, self.canvas, self)
-        self.steps: list[Step] = [PlanStep(desk), ChannelsStep(desk), BlendStep(desk), PublishStep(desk)]
-        self.step = self.steps[1]
+        self.steps: list[Step] = [PlanStep(desk), LogStep(desk), ChannelsStep(desk), BlendStep(desk),
+                                  PublishStep(desk)]
+        self.step = self.step_named("channels")
         self._thumbs = Pause(self, lambda: session.ask_thumbnails(240), 120)
         self._frame = Later(self, self._show_frame)
         self._build()
@@ -145,6 +147,8 @@ class Window(QMainWindow):
         bridge.state.connect(lambda _state: self._frame.ask())
         bridge.judged.connect(self._frame.ask)
         bridge.planned.connect(self._frame.ask)
+        bridge.logged.connect(self._frame.ask)
+        bridge.told.connect(self.foot.tell)
         bridge.advice.connect(self._take_advice)
         bridge.trouble.connect(self.show_trouble)
         bridge.job.connect(self.foot.show_job)
@@ -348,20 +352,21 @@ class Window(QMainWindow):
         self.setWindowTitle(f"{state.name} – Bichromus")
 
     def _ledger_names(self) -> list[str]:
-        """The project's channels; while planning also those that are still to be shot."""
-        names = set(self.session.channels.names)
-        if self.step.id == "plan" and self.session.plan is not None:
-            names |= {c.channel for c in self.session.plan.channels}
-        return [n for n in CHANNELS if n in names]
+        """The project's channels; while planning and logging also those that are still to be shot."""
+        names = set(self.session.channels.names) | self.step.names()
+        return sorted(names, key=channel_order)
 
     def _card(self, name: str) -> Card:
+        key = next((k.name[-1] for k, n in HOLD_KEYS.items() if n == name), "")
+        own = self.step.card(name, key)
+        if own is not None:
+            return own
         if name not in self.session.channels.chosen:
             return Card(name, "", "–", None, *self.step.figure(name), "", "Nothing of it yet.")
         prepared = self.session.channels.channel(name)
         snr = prepared.measure.snr
         need = self.step.needs.get(name)
         figure = self.step.figure(name)
-        key = next((k.name[-1] for k, n in HOLD_KEYS.items() if n == name), "")
         hours = clock_text(prepared.hours)
         if need is None or snr is None:
             used = self.session.recipe is not None and name in self.session.recipe.settings.used()
@@ -377,7 +382,7 @@ class Window(QMainWindow):
         self._show_advice()
 
     def _show_advice(self) -> None:
-        topic = self.step.id if self.step.id in ("plan", "channels") else "blend"
+        topic = self.step.id if self.step.id in ("plan", "log", "channels") else "blend"
         self.foot.show_advice(self._topics.get(topic))  # type: ignore[arg-type]
 
     def _idle(self) -> None:

@@ -11,6 +11,7 @@ from ...core.advise import Need
 from ...workspace.session import Session
 from ..bridge import Bridge
 from ..canvas import Canvas
+from ..shell.ledger import Card
 from ..shell.route import State
 from ..widgets.fold import Fold, rule
 from ..widgets.later import Pause
@@ -58,6 +59,14 @@ class Step(QObject):
 
     def select(self, channel: str) -> None:
         """The person chose a channel in the ledger."""
+
+    def names(self) -> set[str]:
+        """Channels of the step beside those that are prepared."""
+        return set()
+
+    def card(self, channel: str, key: str) -> Card | None:
+        """The step's own card of a channel; None: the usual one."""
+        return None
 
     def figure(self, channel: str) -> tuple[str, str]:
         """The step's own row on a channel's card."""

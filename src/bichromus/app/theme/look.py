@@ -67,7 +67,7 @@ LOOK: Final = Look()
 
 def tag_colour(channel: str) -> QColor:
     """Colour of a channel's tag; in red light only its lightness is kept."""
-    colour = QColor(_TAGS.get(channel, "#999999"))
+    colour = QColor(_TAGS.get(channel.partition("+")[0], "#999999"))
     if LOOK.theme.red_only:
         grey = round(0.2126 * colour.red() + 0.7152 * colour.green() + 0.0722 * colour.blue())
         return QColor(min(90 + grey, 255), round(grey * 0.12), round(grey * 0.10))

@@ -11,6 +11,12 @@ from ..theme.look import HATCHED, LOOK, THIN, tag_colour
 
 def draw_tag(painter: QPainter, rect: QRectF, channel: str) -> None:
     """The upright bar of a channel: its colour, hatched for S2, thin for R, G and B."""
+    first, mark, second = channel.partition("+")
+    if mark:  # a dual band: its first line above, the other below
+        half = rect.height() / 2
+        draw_tag(painter, QRectF(rect.left(), rect.top(), rect.width(), half - 0.5), first)
+        draw_tag(painter, QRectF(rect.left(), rect.top() + half + 0.5, rect.width(), half - 0.5), second)
+        return
     colour = tag_colour(channel)
     box = QRectF(rect)
     if channel in THIN:

@@ -20,7 +20,7 @@ def read_fits(path: Path) -> tuple[np.ndarray, Header]:
     """Data as stored (integers with BZERO and BSCALE applied) and the header of the first picture in the file."""
     try:
         with open(path, "rb") as handle, fits.open(handle, memmap=False, lazy_load_hdus=True) as hdus:
-            hdu = _first_picture(hdus, path)
+            hdu = first_picture(hdus, path)
             _check_length(hdu, path)
             data = np.asarray(hdu.data)
             return data, header_of(hdu, hdus[0])
@@ -35,7 +35,7 @@ def read_fits_header(path: Path) -> Header:
     """The header alone, without the data; an empty one where the file cannot be read."""
     with contextlib.suppress(OSError, ValueError, TypeError, KeyError, BichromusError, fits.VerifyError), open(
             path, "rb") as handle, fits.open(handle, lazy_load_hdus=True) as hdus:
-        return header_of(_first_picture(hdus, path), hdus[0])
+        return header_of(first_picture(hdus, path), hdus[0])
     return Header()
 
 
@@ -45,7 +45,7 @@ def raw_rows(path: Path) -> np.ndarray | None:
     None for every other form, which must be read whole.
     """
     with contextlib.suppress(OSError, ValueError, TypeError, fits.VerifyError), fits.open(path, memmap=True) as hdus:
-        hdu = _first_picture(hdus, path)
+        hdu = first_picture(hdus, path)
         card = hdu.header
         if isinstance(hdu, fits.CompImageHDU) or card["BITPIX"] > 0 or "BSCALE" in card or "BZERO" in card:
             return None
@@ -57,7 +57,8 @@ def raw_rows(path: Path) -> np.ndarray | None:
     return None
 
 
-def _first_picture(hdus: Any, path: Path) -> Any:
+def first_picture(hdus: Any, path: Path) -> Any:
+    """The first part of a file that holds a picture. Raises UnsupportedData."""
     for hdu in hdus:
         if getattr(hdu, "is_image", False) and hdu.header.get("NAXIS", 0) >= 1 and 0 not in hdu.shape:
             if not 2 <= len(hdu.shape) <= 4:

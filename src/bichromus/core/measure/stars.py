@@ -24,13 +24,14 @@ class _Peaks:
     strength: np.ndarray
 
 
-def find_stars(plane: F32, saturation: float | None = None, most: int = 20_000) -> Stars:
+def find_stars(plane: F32, saturation: float | None = None, most: int = 20_000, width: float | None = None) -> Stars:
     """Find and measure the stars of a finite plane (H, W).
 
     Peaks of a zero-sum Gaussian kernel above 5 local sigma are kept when a star profile explains them better
-    than a plane does, and when they are round. Width and shape are medians of Moffat fits to up to 60 good ones.
+    than a plane does, and when they are round. ``width`` is a first guess of theirs in pixels; without it is sought.
+    Width and shape are medians of Moffat fits to up to 60 good ones.
     """
-    width = _first_width(plane)
+    width = width or _first_width(plane)
     response = zero_sum(plane, width)
     peaks = _peaks(response, width)
     keep = _clean(plane, peaks, width)

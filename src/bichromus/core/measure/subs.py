@@ -50,12 +50,48 @@ class Grade:
         return not self.causes
 
 
-def measure_sub(plane: F32, saturation: float | None = None) -> SubMeasure:
-    """Background, noise, stars, width and shape of a sub (H, W)."""
-    middle = _middle(plane)
-    background = float(np.median(plane[::3, ::3]))
-    found = find_stars(middle, saturation)
-    width = found.fwhm_px or 3.0
+@dataclass(frozen=True)
+class SubParts:
+    """What of a sub is looked at: its middle in full, every few pixels of the whole, and the whole made smaller."""
+
+    middle: F32
+    sparse: F32
+    small: F32
+    factor: int
+
+
+def trail_factor(shape: tuple[int, int]) -> int:
+    """How many times smaller the whole frame is made to look for lines across it."""
+    return max(1, round(max(shape) / 700))
+
+
+def middle_of(shape: tuple[int, int]) -> tuple[int, int, int, int]:
+    """y0, y1, x0, x1 of the part in which stars are measured."""
+    y, x = (max((n - _MOST_SIDE) // 2, 0) for n in shape)
+    return y, min(y + _MOST_SIDE, shape[0]), x, min(x + _MOST_SIDE, shape[1])
+
+
+def parts_of(plane: F32) -> SubParts:
+    """The parts of a sub that is in memory (H, W)."""
+    y0, y1, x0, x1 = middle_of(plane.shape)
+    factor = trail_factor(plane.shape)
+    size = (plane.shape[1] // factor, plane.shape[0] // factor)
+    small = np.asarray(cv2.resize(plane, size, interpolation=cv2.INTER_AREA), np.float32)
+    return SubParts(np.ascontiguousarray(plane[y0:y1, x0:x1]), plane[::3, ::3], small, factor)
+
+
+def measure_sub(plane: F32 | SubParts, saturation: float | None = None, width_px: float | None = None) -> SubMeasure:
+    """Background, noise, stars, width and shape of a sub (H, W), or of its parts.
+
+    ``width_px`` is the star size to start from, such as that of the sub before; it saves time.
+    """
+    parts = plane if isinstance(plane, SubParts) else parts_of(plane)
+    middle = without_hot_pixels(parts.middle)
+    background = float(np.median(parts.sparse))
+    found = find_stars(middle, saturation, width=width_px)
+    if width_px and found.fwhm_px and not 0.75 < found.fwhm_px / width_px < 1.33:
+        found = find_stars(middle, saturation, width=found.fwhm_px)  # the guess was far off
+    width = found.fwhm_px or width_px or 3.0
     peaks = _peaks(zero_sum(middle, width), width)
     order = np.argsort(peaks.strength)[::-1][:200]
     x, y = peaks.x[order], peaks.y[order]
@@ -67,20 +103,25 @@ def measure_sub(plane: F32, saturation: float | None = None) -> SubMeasure:
     noise = clipped_sigma(details(middle, 1)[0][::2, ::2]) / WHITE[0]
     top = np.inf if saturation is None else 0.7 * saturation
     flux = np.array([_aperture(middle, a, b, 2.2 * (fwhm or width), top) for a, b in zip(x, y, strict=True)])
-    return SubMeasure(background, noise, found.count, fwhm, ellipticity, has_trail(plane, noise), (x, y), flux)
+    trail = has_trail(parts.small, noise, parts.factor)
+    return SubMeasure(background, noise, found.count, fwhm, ellipticity, trail, (x, y), flux)
 
 
-def _middle(plane: F32) -> F32:
-    height, width = plane.shape
-    y, x = max((height - _MOST_SIDE) // 2, 0), max((width - _MOST_SIDE) // 2, 0)
-    return np.ascontiguousarray(plane[y : y + _MOST_SIDE, x : x + _MOST_SIDE])
+def without_hot_pixels(plane: F32) -> F32:
+    """Single pixels far above all around them set to the median of their neighbourhood: no star is so sharp."""
+    calm = np.asarray(cv2.medianBlur(plane, 3), np.float32)
+    over = plane - calm
+    step = np.median(np.abs(over[::4, ::4])) * 1.4826
+    level = np.float32(np.median(plane[::4, ::4]))
+    hot = (over > 8 * step) & (calm - level < 0.12 * (plane - level))
+    return np.where(hot, calm, plane).astype(np.float32)
 
 
-def has_trail(plane: F32, sigma: float) -> bool:
-    """A bright straight line across about half of the frame."""
-    factor = max(1, round(max(plane.shape) / 700))
-    size = (plane.shape[1] // factor, plane.shape[0] // factor)
-    small = np.asarray(cv2.resize(plane, size, interpolation=cv2.INTER_AREA), np.float32)
+def has_trail(small: F32, sigma: float, factor: int = 1) -> bool:
+    """A bright straight line across about half of a frame that was made ``factor`` times smaller.
+
+    ``sigma`` is the noise of a pixel before.
+    """
     flat = small - np.asarray(cv2.blur(small, (41, 41)), np.float32)
     spread = 1.4826 * float(np.median(np.abs(flat - np.median(flat))))
     soft = np.asarray(cv2.GaussianBlur(flat, (0, 0), 0.8), np.float32)
@@ -225,4 +266,6 @@ def _aperture(plane: F32, x: float, y: float, radius: float, top: float) -> floa
     away = np.hypot(dx, dy)
     ring = part[(away > 1.4 * radius) & (away <= 1.9 * radius)]
     disc = part[away <= radius]
+    if not ring.size or not disc.size:
+        return float("nan")
     return float((disc - np.median(ring)).sum()) if disc.max() < top else float("nan")

@@ -24,7 +24,8 @@ class ChannelInput:
     """A channel to be planned: its optics, what the target shines in it, and what is held already.
 
     ``pixel_share`` is the share of the pixels that see the channel (1 for mono), as it counts for SNR squared.
-    ``factor`` is how many times its noise must fall (1: nothing is missing, None: not measured yet).
+    ``factor`` is how many times its noise must fall (1: nothing is missing, None: not measured yet), as measured on
+    a stack of ``measured_hours`` (None: on all that is held).
     """
 
     channel: str
@@ -38,6 +39,7 @@ class ChannelInput:
     factor: float | None = None
     goal_hours: float | None = None
     pixel_share: float = 1.0
+    measured_hours: float | None = None
 
 
 @dataclass(frozen=True)
@@ -109,7 +111,7 @@ def plan_channel(c: ChannelInput, cap_s: float, moon_nl: float = 0.0, goal_snr: 
     if c.goal_hours is not None:
         wanted = c.goal_hours
     elif c.factor is not None:
-        wanted = c.hours_had * c.factor**2
+        wanted = (c.measured_hours or c.hours_had) * c.factor**2
     else:
         wanted = hours_for(goal_snr, c.target_e_s, light, optics.read_noise_e, sub.sub_s, pixels) or 0.0
     hours = max(wanted, c.hours_had)
@@ -196,6 +198,18 @@ def plan_tonight(segments: Sequence[Segment], plans: Sequence[ChannelPlan], inpu
     worth = _worth(blocks, segments, wants, by_name)
     return NightPlan(tuple(segments), tuple(blocks), hours, worth, cost(subs_tonight, sub_s, None, overheads),
                      cost(subs_tonight, sub_s, every or 3, overheads))
+
+
+def worth_of_hour(plan: ChannelPlan, c: ChannelInput, segments: Sequence[Segment]) -> float:
+    """What an hour in a night's segments counts in hours under the dark sky, on average; 1 without segments."""
+    hours = sum(s.hours for s in segments)
+    if hours <= 0 or plan.target_e_s <= 0:
+        return 1.0
+    skies = {"dark": plan.sky_e_s, **{str(n): plan.sky_e_s * sky_factor(plan.channel, c.site_mag, s.moon_nl)
+                                      for n, s in enumerate(segments)}}
+    want = Want(plan.channel, 1.0, plan.target_e_s, c.optics.read_noise_e, plan.sub.sub_s, skies,
+                dark_e_s=c.optics.dark_e_s)
+    return sum(want.rate(str(n)) * s.hours for n, s in enumerate(segments)) / want.rate("dark") / hours
 
 
 def _worth(blocks: Sequence[Block], segments: Sequence[Segment], wants: Sequence[Want],

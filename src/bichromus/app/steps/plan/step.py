@@ -407,6 +407,9 @@ class PlanStep(Step):
         self.rehearsal.show_pictures(pictures, (f"one sub, {plan.sub.sub_s:.0f} s: SNR {plan.sub_snr:.1f} a pixel",
                                                 f"after {hours}: SNR {plan.stack_snr:.0f}"))
 
+    def names(self) -> set[str]:
+        return {c.channel for c in self.session.plan.channels} if self.session.plan is not None else set()
+
     def figure(self, channel: str) -> tuple[str, str]:
         view = self.session.plan
         if view is None:

@@ -1,0 +1,5 @@
+"""The Log step."""
+
+from .step import LogStep
+
+__all__ = ["LogStep"]

@@ -1,0 +1,156 @@
+"""How the log grows: a folder taken in, a folder watched, an evening rehearsed; and what could not be counted."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QWidget
+
+from ....core.model.channel import CHANNELS
+from ....core.model.errors import InputError
+from ....workspace.evening import make_evening, shots_of
+from ....workspace.intake import Intake
+from ....workspace.places import rehearsal_folder
+from ....workspace.session import Session
+from ...bridge import Bridge
+from ...widgets.choice import ChoiceBox
+from ...widgets.fold import Figures, Fold, button, label
+
+PACES = (("at once", 1e9), ("600 times faster", 600.0), ("60 times faster", 60.0), ("in real time", 1.0))
+
+
+class GrowingFold(Fold):
+    """Buttons, the state of what runs, and the last intake in figures."""
+
+    def __init__(self, session: Session, bridge: Bridge, window: QWidget) -> None:
+        super().__init__("Growing")
+        self._session, self._window = session, window
+        self.take = button("Take in a folder…", "Read the headers of all subs in a folder and below (Ctrl+I)")
+        self.take.clicked.connect(self.choose_folder)
+        self.watch = button("Watch a folder…", "")
+        self.watch.clicked.connect(self.choose_watched)
+        self.pace = ChoiceBox("pace of the rehearsal", "How fast the simulated camera shoots tonight's plan")
+        self.pace.addItems([words for words, _ in PACES])
+        self.pace.setCurrentIndex(1)
+        self.rehearse = button("Rehearse tonight", "")
+        self.rehearse.clicked.connect(self.toggle_rehearsal)
+        self.add(self.take)
+        self.add(self.watch)
+        row = QWidget()
+        line = QHBoxLayout(row)
+        line.setContentsMargins(0, 0, 0, 0)
+        line.addWidget(self.rehearse, 1)
+        line.addWidget(self.pace)
+        self.add(row)
+        self.state = label("", "muted", wrap=True)
+        self.add(self.state)
+        self.unknown = ChoiceBox("unknown filter", "A filter whose name is not understood")
+        self.means = ChoiceBox("what it is", "The channel that this filter passes")
+        self.means.addItems(["is …", *CHANNELS, "Ha+O3", "O3+S2"])
+        self.means.activated.connect(self._name)
+        self._odd = QWidget()
+        odd = QHBoxLayout(self._odd)
+        odd.setContentsMargins(0, 4, 0, 0)
+        odd.addWidget(self.unknown, 1)
+        odd.addWidget(self.means)
+        self.add(self._odd)
+        self.figures = Figures()
+        self.add(self.figures)
+        self._progress = ""
+        bridge.took_in.connect(self._took_in)
+        bridge.rehearsing.connect(self._told)
+        bridge.logged.connect(self.show_state)
+        bridge.state.connect(lambda _state: self.show_state())
+        bridge.planned.connect(self.show_state)
+        self.show_state()
+
+    # --- gestures ---
+
+    def choose_folder(self) -> None:
+        found = QFileDialog.getExistingDirectory(self._window, "Take in a folder of subs", str(Path.home()))
+        if found:
+            self._session.logbook.take_in(Path(found))
+
+    def choose_watched(self) -> None:
+        """Watch a folder, or stop."""
+        if self._session.state.watched:
+            self._session.logbook.stop_rehearsal()
+            self._session.logbook.watch("")
+            return
+        found = QFileDialog.getExistingDirectory(self._window, "Watch a folder", str(Path.home()))
+        if found:
+            self._session.logbook.watch(found)
+
+    def toggle_rehearsal(self) -> None:
+        """Shoot the planned night with the simulated camera, or stop it."""
+        session = self._session
+        if session.logbook.rehearsing:
+            session.logbook.stop_rehearsal()
+            self._told(0, 0, "")
+            return
+        view = session.plan
+        if view is None:
+            return
+        try:
+            blocks = [(b.channel, b.start, b.end, b.subs, b.sub_s) for b in view.tonight.blocks]
+            evening = make_evening(view.site, view.rig, view.target, session.state.plan.filters, shots_of(blocks),
+                                   view.forecast, session.state.plan.refocus_min)
+        except InputError as error:
+            session.trouble.emit([error])
+            return
+        session.logbook.rehearse(evening, rehearsal_folder(session.document.folder), PACES[self.pace.currentIndex()][1])
+        self.show_state()
+
+    def _name(self, index: int) -> None:
+        if index > 0:
+            self._session.logbook.name_filter(self.unknown.currentText(), self.means.currentText())
+            self.means.setCurrentIndex(0)
+
+    # --- what is shown ---
+
+    def show_state(self) -> None:
+        session, book = self._session, self._session.logbook
+        watched = session.state.watched
+        self.watch.setText("Stop watching" if watched else "Watch a folder…")
+        self.watch.setToolTip(f"Subs that arrive in {watched} are no longer taken in" if watched else
+                              "Subs that arrive in a folder are taken in by themselves (Ctrl+Shift+I)")
+        self.rehearse.setText("Stop the rehearsal" if book.rehearsing else "Rehearse tonight")
+        can = session.plan is not None and (bool(session.plan.tonight.blocks) or book.rehearsing)
+        self.rehearse.setEnabled(can)
+        self.rehearse.setToolTip("A simulated camera shoots tonight's plan into a folder that is watched" if can else
+                                 "Nothing is planned for this night")
+        words = []
+        if watched:
+            name = Path(watched).name
+            words.append(f"{name} is away; watching for its return." if book.watch_lost else
+                         f"Watching {name}: {book.arrived} new.")
+        if self._progress:
+            words.append(self._progress)
+        self.state.setText("\n".join(words))
+        self.state.setVisible(bool(words))
+        odd = [n for n in book.view.unknown if n not in ("none", "RGB")]
+        self._odd.setVisible(bool(odd))
+        if [self.unknown.itemText(i) for i in range(self.unknown.count())] != odd:
+            self.unknown.clear()
+            self.unknown.addItems(odd)
+        self.set_note("rehearsing" if book.rehearsing else "watching" if watched else "")
+
+    def _told(self, done: int, whole: int, text: str) -> None:
+        self._progress = f"Simulated camera: {text}, {done} of {whole}." if whole and text != "done" else ""
+        self.show_state()
+
+    def _took_in(self, found: Intake, _arrived: bool) -> None:
+        rows = [("last folder", "", f"{found.files:,} files", "Files that could be subs, in the folder and below"),
+                ("new subs", "", f"{found.added:,}", "Counted now"),
+                ("known already", "", f"{found.duplicates:,}",
+                 "Counted before, wherever they lie and whatever their name"),
+                ("no lights", "", f"{found.not_lights:,}",
+                 "Darks, flats, bias and unknown frames: listed, not counted"),
+                ("broken", "", f"{len(found.broken):,}",
+                 "\n".join(f"{Path(f).name}: {why}" for f, why in found.broken[:12]) or "None")]
+        self.figures.show_rows(rows[:2] + [r for r in rows[2:] if r[2] != "0"])
+        if found.broken and not _arrived:
+            errors = [InputError("This sub could not be counted", why=why, do="Copy it again from where it came",
+                                 file=f)
+                      for f, why in found.broken[:8]]
+            self._session.trouble.emit(errors)
