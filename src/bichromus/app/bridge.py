@@ -26,6 +26,10 @@ class Bridge(QObject):
     told = pyqtSignal(str)
     took_in = pyqtSignal(object, bool)
     rehearsing = pyqtSignal(int, int, str)
+    reviewed = pyqtSignal()
+    stepped = pyqtSignal()
+    sub_rendered = pyqtSignal(object, object)
+    sub_thumb = pyqtSignal(str, object)
     rehearsed = pyqtSignal(str, object)
     year = pyqtSignal(list)
     rendered = pyqtSignal(object, object)
@@ -45,7 +49,9 @@ class Bridge(QObject):
             "state": session.document.changed, "channels": session.channels_changed, "recipe": session.recipe_changed,
             "advice": session.advice_changed, "judged": session.judged, "planned": session.planned,
             "logged": session.logged, "told": session.told, "took_in": session.logbook.took_in,
-            "rehearsing": session.logbook.rehearsed,
+            "rehearsing": session.logbook.rehearsed, "reviewed": session.reviewer.changed,
+            "stepped": session.reviewer.stepped, "sub_rendered": session.reviewer.rendered,
+            "sub_thumb": session.reviewer.thumb,
             "rehearsed": session.rehearsed, "year": session.year, "rendered": session.rendered,
             "thumbnail": session.thumbnail, "published": session.published,
             "trouble": session.trouble, "job": session.jobs.reported, "idle": session.jobs.idle,

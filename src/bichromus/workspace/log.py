@@ -158,9 +158,16 @@ class Log:
 
         self.edit(label or words, work)
 
-    def put_run(self, run_id: str, values: Row) -> None:
-        """Type a run, or change one."""
-        self.edit("type a run", lambda e: e.put("runs", run_id, values))
+    def moved(self, places: Mapping[Path, Path]) -> None:
+        """Files that lie elsewhere now: a fact, not a gesture."""
+        known = {str(old): str(new) for old, new in places.items()}
+
+        def work(edit: Edit) -> None:
+            for old, new in known.items():
+                for row in self._store.rows("SELECT identity FROM subs WHERE path = ?", (old,)):
+                    edit.put("subs", str(row[0]), {"path": new})
+
+        self._store.record(work)
 
     def set_goals(self, goals: Sequence[tuple[str, float]]) -> None:
         """Hours wanted of channels; 0 takes a goal away."""

@@ -16,7 +16,7 @@ import numpy as np
 
 from ..core.measure.subs import Grade, SubMeasure, grade
 from ..core.measure.worth import Effect, leaving_out, still_helps, worths
-from ..core.model.errors import BichromusError
+from ..core.model.errors import BichromusError, WriteFailed
 from ..core.model.progress import SILENT, Progress
 from .frames import LockedStretch
 from .grading import measure_file
@@ -169,6 +169,31 @@ def effect_of(group: Group, out: Sequence[bool]) -> Effect:
     judged = [(r, o) for r, o in zip(group.subs, out, strict=True) if r.grade is not None]
     return leaving_out([r.measure for r, _ in judged], [r.grade for r, _ in judged if r.grade is not None],
                        [o for _, o in judged], [r.sub.kept for r, _ in judged], [r.sub.seconds for r, _ in judged])
+
+
+def keep_cut(files: Sequence[Path]) -> dict[Path, Path]:
+    """Move files into a folder ``rejected`` beside each; where each lies now. Raises WriteFailed before any is moved.
+
+    Only done when asked for; a file of that name that lies there already is never written over.
+    """
+    places = {f: f.parent / "rejected" / f.name for f in files if f.parent.name.casefold() != "rejected"}
+    for source, place in places.items():
+        if place.exists():
+            raise WriteFailed("A rejected sub of this name lies there already", do="Rename one of them", file=place)
+        if not source.exists():
+            raise WriteFailed("A sub is no longer where it was", do="Take its folder in again", file=source)
+    done: dict[Path, Path] = {}
+    for source, place in places.items():
+        try:
+            place.parent.mkdir(exist_ok=True)
+            source.rename(place)
+        except OSError as error:
+            for old, new in done.items():  # all or nothing
+                new.rename(old)
+            raise WriteFailed("The rejected subs could not be moved", why=error.strerror or str(error),
+                              do="Check the rights of their folder", file=source) from error
+        done[source] = place
+    return done
 
 
 def measure_missing(store: Store, subs: Sequence[Sub], measures: dict[str, SubMeasure], broken: dict[str, str],

@@ -27,6 +27,7 @@ from .logbook import Logbook
 from .planner import Held, PlanView, make_plan, rehearse, year_of
 from .prepare import EMPTY, Channels, choose, inspect, prepare
 from .publish import Target, used_sources, write_all
+from .reviewer import Reviewer
 from .state import ProjectState, PublishState, SourceState
 from .things import PlanState
 from .viewport import RGB8, Painter, Request, View
@@ -76,6 +77,8 @@ class Session:
         self._closed = False
         self.logbook = Logbook(self.document, self.jobs, self.previews, self.trouble.emit)
         self.logbook.changed.connect(self._on_log)
+        self.reviewer = Reviewer(self.document, self.logbook, self.jobs, self.previews, self.trouble.emit)
+        self.reviewer.changed.connect(lambda: self.advice_changed.emit("subs", self.reviewer.advice()))
         self.document.changed.connect(self._on_state)
         self.jobs.failed.connect(self._on_failed)
         self.jobs.cancelled.connect(self._on_cancelled)
@@ -98,6 +101,7 @@ class Session:
                 self.document.do("last change", self.document.state)
         self._closed = True
         self.logbook.close()
+        self.reviewer.close()
         self.jobs.stop()
         self.previews.stop()
         self.document.close()

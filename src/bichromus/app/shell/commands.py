@@ -7,11 +7,13 @@ from typing import TYPE_CHECKING
 
 from PyQt6.QtGui import QKeySequence, QShortcut
 
+from ..canvas import Canvas
 from ..steps.blend import BlendStep
 from ..steps.channels import ChannelsStep
 from ..steps.log import LogStep
 from ..steps.plan import PlanStep
 from ..steps.publish import PublishStep
+from ..steps.subs import SubsStep
 from .sheets import Command
 
 if TYPE_CHECKING:
@@ -35,6 +37,18 @@ def make_commands(window: Window) -> list[Command]:
 
     log = window.step_named("log")
     assert isinstance(log, LogStep)
+
+    subs = window.step_named("subs")
+    assert isinstance(subs, SubsStep)
+
+    def picture() -> Canvas:
+        """What zooms: the sub while subs are looked at."""
+        return subs.canvas if window.step is subs else window.canvas
+
+    def reviewing(action: object, *values: object) -> None:
+        """Keys of the review act where subs are in view only."""
+        if window.step is subs:
+            action(*values)  # type: ignore[operator]
 
     def logging(action: object, *values: object) -> None:
         window.go("log")
@@ -70,8 +84,9 @@ def make_commands(window: Window) -> list[Command]:
     found = [Command(f"go-{s.id}", f"Go to {s.title}", str(n), partial(window.go, s.id), "step")
              for n, s in enumerate(window.steps, 1)]
     found += [
-        Command("fit", "Fit the picture", "F", window.canvas.fit, "view zoom"),
-        Command("one", "One to one, and back", "Z", window.canvas.one_to_one, "view zoom"),
+        Command("fit", "Fit the picture", "F", lambda: picture().fit(), "view zoom"),
+        Command("one", "One to one, and back", "Z", lambda: picture().one_to_one(),
+                "view zoom"),
         Command("undo", "Undo", "Ctrl+Z", lambda: window.guarded(window.undo), "edit"),
         Command("redo", "Redo", "Ctrl+Shift+Z", lambda: window.guarded(window.redo), "edit"),
         Command("open", "Open stacks", "Ctrl+O", window.choose_files, "file"),
@@ -106,6 +121,15 @@ def make_commands(window: Window) -> list[Command]:
         Command("contribution", "Take in a contribution", "", lambda: logging(log.choose_contribution),
                 "log pool people"),
         Command("contribute", "Export a contribution", "", lambda: logging(log.choose_export), "log pool people"),
+        Command("next-sub", "Next sub", ".", lambda: reviewing(subs.step, 1), "subs step run"),
+        Command("last-sub", "Previous sub", ",", lambda: reviewing(subs.step, -1), "subs step run"),
+        Command("next-waiting", "Next sub that wants a decision", "D", lambda: reviewing(
+            window.session.reviewer.next_waiting), "subs suggested"),
+        Command("keep", "Keep this sub", "K", lambda: reviewing(window.session.reviewer.decide, True), "subs"),
+        Command("reject", "Reject this sub", "X", lambda: reviewing(window.session.reviewer.decide, False), "subs out"),
+        Command("undecide", "Undecide this sub", "U", lambda: reviewing(window.session.reviewer.undecide), "subs"),
+        Command("suggested", "Take all suggestions", "Shift+X", lambda: reviewing(subs.take_suggestions), "subs out"),
+        Command("list-kept", "List the kept subs", "", lambda: reviewing(subs.choose_list), "subs export"),
         Command("why", "Why this advice", "W", window.show_why, "advice"),
         Command("red", "Red light", "N", window.toggle_red, "theme night"),
         Command("theme", "Next theme", "Shift+N", window.cycle_theme, "theme day dusk"),

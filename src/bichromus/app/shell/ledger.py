@@ -29,6 +29,7 @@ class Card:
     key: str = ""
     tip: str = ""
     wants: bool = False
+    first: str = "SNR"
 
 
 class Ledger(QWidget):
@@ -87,7 +88,7 @@ class Ledger(QWidget):
             fill_rect(painter, rail, t.line, 1.5)
             fill_rect(painter, QRectF(rail.left(), rail.top(), rail.width() * min(card.share, 1), 3),
                       tag_colour(card.channel), 1.5)
-        for number, (label, figure) in enumerate((("SNR", card.snr), (card.label, card.figure))):
+        for number, (label, figure) in enumerate(((card.first, card.snr), (card.label, card.figure))):
             line = QRectF(28, box.top() + 36 + 16 * number, box.width() - 42, 16)
             painter.setFont(font(9.2))
             painter.setPen(QColor(t.muted))

@@ -34,6 +34,7 @@ from ..steps.log import LogStep
 from ..steps.plan import PlanStep
 from ..steps.publish import PublishStep
 from ..steps.step import Desk, Step
+from ..steps.subs import SubsStep
 from ..theme.look import LOOK, THEMES
 from ..widgets.later import Later, Pause
 from ..widgets.text import clock_text, snr_text, value_text
@@ -67,8 +68,8 @@ class Window(QMainWindow):
         self._held: str | None = None
         self._topics: dict[str, object] = {}
         desk = Desk(session, self.bridge, self.canvas, self)
-        self.steps: list[Step] = [PlanStep(desk), LogStep(desk), ChannelsStep(desk), BlendStep(desk),
-                                  PublishStep(desk)]
+        self.steps: list[Step] = [PlanStep(desk), LogStep(desk), SubsStep(desk), ChannelsStep(desk),
+                                  BlendStep(desk), PublishStep(desk)]
         self.step = self.step_named("channels")
         self._thumbs = Pause(self, lambda: session.ask_thumbnails(240), 120)
         self._frame = Later(self, self._show_frame)
@@ -148,6 +149,7 @@ class Window(QMainWindow):
         bridge.judged.connect(self._frame.ask)
         bridge.planned.connect(self._frame.ask)
         bridge.logged.connect(self._frame.ask)
+        bridge.reviewed.connect(self._frame.ask)
         bridge.told.connect(self.foot.tell)
         bridge.advice.connect(self._take_advice)
         bridge.trouble.connect(self.show_trouble)
@@ -382,7 +384,7 @@ class Window(QMainWindow):
         self._show_advice()
 
     def _show_advice(self) -> None:
-        topic = self.step.id if self.step.id in ("plan", "log", "channels") else "blend"
+        topic = self.step.id if self.step.id in ("plan", "log", "subs", "channels") else "blend"
         self.foot.show_advice(self._topics.get(topic))  # type: ignore[arg-type]
 
     def _idle(self) -> None:

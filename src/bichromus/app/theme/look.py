@@ -106,6 +106,7 @@ def style_sheet(t: Theme) -> str:
     QLabel[role="title"] {{ color: {t.strong}; font-weight: 600; font-size: 15px; }}
     QLabel[role="head"] {{ color: {t.strong}; font-weight: 600; }}
     QLabel[role="muted"] {{ color: {t.muted}; font-size: 12px; }}
+    QLabel[role="wants"] {{ color: {t.accent}; }}
     QLabel[role="figure"] {{ color: {t.strong}; }}
     QPushButton {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 4px; padding: 5px 12px; }}
     QPushButton:hover {{ border-color: {t.muted}; }}

@@ -21,7 +21,9 @@ def effect_words(channel: str, effect: Effect) -> str:
     minutes = hours_text(effect.seconds / 3600)
     if effect.subs == 0:
         return f"Nothing of {channel} is suggested to be left out."
-    plain = f"{'raises' if effect.plain >= 0 else 'lowers'} its SNR by {abs(100 * effect.plain):.1f} %"
+    same = abs(effect.plain) < 0.0005
+    plain = "leaves its SNR as it is" if same else (f"{'raises' if effect.plain >= 0 else 'lowers'} its SNR by "
+                                                    f"{abs(100 * effect.plain):.1f} %")
     subs = "this one" if effect.subs == 1 else f"these {effect.subs}"
     return (f"Leaving {subs} out costs {minutes} and {plain} in a plain mean "
             f"({100 * effect.weighted:+.1f} % where each counts by its worth).").replace("-", "−")
@@ -38,8 +40,8 @@ def advise_rejects(channel: str, night: str, waiting: int, effect: Effect, helps
             ("SNR, weighted by worth", f"{100 * effect.weighted:+.1f} %".replace("-", "−")),
             ("better kept, with low weight", str(helps)))
     formula = ("Worth = (light / (noise x star size))². A plain mean gains when poor subs go; a weighted one loses "
-               "their share of the worth. Haze, light and trails are healed by weights and rejection in the stack, soft "
-               "and long stars are not.")
+               "their share of the worth. Haze, light and trails are healed by weights and rejection in the stack, "
+               "soft and long stars are not.")
     subs = "sub waits" if waiting == 1 else "subs wait"
     if not effect.subs:
         return Advice("note", f"{waiting} poor {subs} in {channel} of {night}: kept with low weight "

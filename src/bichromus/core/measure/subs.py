@@ -19,7 +19,7 @@ _MOST_SIDE: Final = 1400  # stars are measured in the middle of larger frames
 _STARS: Final = 60
 _MATCH_PX: Final = 5.0
 # an experienced eye throws out what lies beyond; the night's ordinary spread stays well within
-LIGHT, WIDTH, LONG, SKY = 0.60, 1.36, 0.30, 1.6
+LIGHT, WIDTH, LONG, SKY, BRIGHTER, NOISY = 0.60, 1.36, 0.30, 1.6, 1.16, 1.55
 
 
 @dataclass(frozen=True)
@@ -176,6 +176,7 @@ class _Base:
     fwhm: float
     ellipticity: float
     background: float
+    noise: float
 
 
 def _base(measures: Sequence[SubMeasure], light: Sequence[float | None], good: np.ndarray) -> _Base:
@@ -186,7 +187,7 @@ def _base(measures: Sequence[SubMeasure], light: Sequence[float | None], good: n
     # the better half speaks for the night: a cloudy evening must not become the measure of itself
     return _Base(middle(light, 0.7, 1.0), middle([m.fwhm_px for m in measures], 0.35, 3.0),
                  middle([m.ellipticity for m in measures], 0.35, 0.1),
-                 middle([m.background for m in measures], 0.35, 1.0))
+                 middle([m.background for m in measures], 0.35, 1.0), middle([m.noise for m in measures], 0.35, 1.0))
 
 
 def _judge(m: SubMeasure, light: float | None, base: _Base) -> Grade:
@@ -205,6 +206,10 @@ def _judge(m: SubMeasure, light: float | None, base: _Base) -> Grade:
     if base.background > 0 and m.background > SKY * base.background:
         times = m.background / base.background
         found.append((times / SKY, "sky", f"background {times:.1f} times the night's: dawn or light"))
+    elif m.background > BRIGHTER * base.background and m.noise > NOISY * base.noise > 0:
+        # a camera's offset hides how much the sky has brightened; its photon noise does not
+        found.append((m.noise / base.noise / NOISY, "sky",
+                      f"sky noise {m.noise / base.noise:.1f} times the night's: dawn or light"))
     if m.trail:
         found.append((1.05, "trail", "a bright line crosses the frame: trail"))
     if share is None and not found:

@@ -1,0 +1,5 @@
+"""The Subs step."""
+
+from .step import SubsStep
+
+__all__ = ["SubsStep"]
