@@ -12,6 +12,7 @@ from pytestqt.qtbot import QtBot
 from bichromus.app.start import Application, start
 from bichromus.core.model.errors import InputError
 from bichromus.workspace.document import Document
+from bichromus.workspace.demo_log import SUBS
 from bichromus.workspace.places import Settings, make_demo
 
 
@@ -88,13 +89,22 @@ def test_the_demos_stacks_are_made_once_and_again_when_one_is_lost(monkeypatch: 
             (folder / stack.file).write_text("x")
         return [folder / s.file for s in STACKS]
 
+    def shoot(folder: Path, **_more: object) -> None:
+        folder.mkdir()
+        for n in range(SUBS):
+            (folder / f"{n}.fits").write_text("x")
+
     monkeypatch.setattr("bichromus.workspace.places.write_demo", quick)
-    paths = make_demo()
-    assert make_demo() == paths
+    monkeypatch.setattr("bichromus.workspace.places.shoot_last_night", shoot)
+    paths, subs = make_demo()
+    assert make_demo() == (paths, subs)
     assert len(calls) == 1
     paths[2].unlink()
-    assert make_demo() == paths
+    assert make_demo() == (paths, subs)
     assert len(calls) == 2
+    (subs / "3.fits").unlink()
+    assert make_demo() == (paths, subs)
+    assert len(calls) == 3
 
 
 def test_the_script_names_its_verbs_and_the_command_its_version() -> None:

@@ -52,10 +52,10 @@ def picture(window: Window) -> np.ndarray:
 
 
 def test_the_route_leads_through_the_steps_and_the_ledger_follows(qtbot: QtBot, window: Window) -> None:
-    assert [s.title for s in window.head.route.stations] == ["Plan", "Channels", "Blend", "Publish"]
+    assert [s.title for s in window.head.route.stations] == ["Plan", "Log", "Subs", "Channels", "Blend", "Publish"]
     assert [c.channel for c in window.ledger.cards] == ["Ha", "O3", "S2", "R", "G", "B"]
     assert window.ledger.cards[0].label == "stars"
-    press(qtbot, window.canvas, Qt.Key.Key_3)
+    press(qtbot, window.canvas, Qt.Key.Key_5)
     assert window.step.id == "blend"
     assert window.ledger.cards[0].label == "level"
     assert window.ledger.cards[3].figure == "no"
@@ -63,7 +63,7 @@ def test_the_route_leads_through_the_steps_and_the_ledger_follows(qtbot: QtBot, 
     for card in needy:
         assert " of " in card.snr
         assert 0 < (card.share or 0) < 1
-    qtbot.mouseClick(window.head.route, Qt.MouseButton.LeftButton, pos=window.head.route._centre(3).toPoint())
+    qtbot.mouseClick(window.head.route, Qt.MouseButton.LeftButton, pos=window.head.route._centre(5).toPoint())
     assert window.step.id == "publish"
     press(qtbot, window.head.route, Qt.Key.Key_Left)
     assert window.step.id == "blend"

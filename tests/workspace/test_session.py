@@ -242,14 +242,17 @@ def test_a_cancelled_preparation_leaves_nothing_half_done(tmp_path: Path, demo_f
     session.close()
 
 
-def test_the_demo_project_is_made_without_a_window(own_folders: Path, monkeypatch: pytest.MonkeyPatch,
+def test_the_demo_project_is_made_without_a_window(own_folders: Path, monkeypatch: pytest.MonkeyPatch, tmp_path: Path,
                                                    demo_files: dict[str, Path]) -> None:
-    monkeypatch.setattr("bichromus.workspace.demo.make_demo", lambda _progress: list(demo_files.values()))
+    monkeypatch.setattr("bichromus.workspace.demo.make_demo", lambda _progress: (list(demo_files.values()), tmp_path))
     folder = prepare_demo()
     assert folder.is_relative_to(own_folders)
     session = Session(folder)
     assert session.state.name == "Weaverbird Nebula"
     assert len(session.state.sources) == 8
+    wait(lambda: (session.begin(), session.logbook.view.rows)[1])  # type: ignore[func-returns-value]
+    for source in session.state.sources:  # what was logged is what the stacks are made of
+        assert session.logbook.hours()["+".join(source.lines)] == pytest.approx(source.hours)
     session.close()
     assert prepare_demo() == folder
 

@@ -30,6 +30,7 @@ class Bridge(QObject):
     stepped = pyqtSignal()
     sub_rendered = pyqtSignal(object, object)
     sub_thumb = pyqtSignal(str, object)
+    stacked = pyqtSignal(list)
     rehearsed = pyqtSignal(str, object)
     year = pyqtSignal(list)
     rendered = pyqtSignal(object, object)
@@ -51,7 +52,7 @@ class Bridge(QObject):
             "logged": session.logged, "told": session.told, "took_in": session.logbook.took_in,
             "rehearsing": session.logbook.rehearsed, "reviewed": session.reviewer.changed,
             "stepped": session.reviewer.stepped, "sub_rendered": session.reviewer.rendered,
-            "sub_thumb": session.reviewer.thumb,
+            "sub_thumb": session.reviewer.thumb, "stacked": session.reviewer.stacked,
             "rehearsed": session.rehearsed, "year": session.year, "rendered": session.rendered,
             "thumbnail": session.thumbnail, "published": session.published,
             "trouble": session.trouble, "job": session.jobs.reported, "idle": session.jobs.idle,

@@ -15,7 +15,8 @@ from .evening import CAMERA, FRAME, make_evening, shoot
 from .journal import Row
 from .log_typed import read_table
 
-LAST_NIGHT: Final = dt.date(2027, 3, 16)
+_HA, _O3 = 14, 30
+SUBS: Final = _HA + _O3
 _RUNS: Final = """
 night; station; channel; sub; kept; rejected; gain; temperature; stars; guiding; notes
 2027-02-12; Ridge; Ha; 300; 38; 2; 100; -10; 4.9; 0.61;
@@ -50,9 +51,9 @@ def shoot_last_night(folder: Path, shape: tuple[int, int] = FRAME, progress: Pro
     """Ridge's last night, sub by sub: a bank of cloud, a focus run that failed, and O3 held on into the dawn."""
     plan = demo_plan()
     start = dt.datetime(2027, 3, 16, 9, 0, tzinfo=dt.UTC)
-    shots = [Exposure("Ha", start + dt.timedelta(seconds=325 * n), 300.0) for n in range(14)]
-    late = dt.datetime(2027, 3, 16, 14, 30, tzinfo=dt.UTC)
-    shots += [Exposure("O3", late + dt.timedelta(seconds=325 * n), 300.0) for n in range(30)]
+    shots = [Exposure("Ha", start + dt.timedelta(seconds=325 * n), 300.0) for n in range(_HA)]
+    late = dt.datetime(2027, 3, 16, 14, 50, tzinfo=dt.UTC)
+    shots += [Exposure("O3", late + dt.timedelta(seconds=325 * n), 300.0) for n in range(_O3)]
     clouds = {9: 0.1, 10: 0.45, 11: 0.1, 14: 0.1, 15: 0.62, 16: 0.1, 17: 0.1}
     hours = tuple(Hour(start.replace(hour=h), clouds.get(h, 0.2), 2.3, 0.9, 0.7) for h in range(8, 20))
     e = make_evening(plan.site_named("Ridge"), plan.rigs[0], plan.target_named(), plan.filters, shots,

@@ -15,10 +15,10 @@ from .log import known_channel
 _COLUMNS: Final = {
     "night": "night date", "contributor": "station contributor who observer", "object": "object target",
     "telescope": "rig telescope scope", "camera": "camera", "channel": "channel filter line",
-    "seconds": "sub sublength length seconds exposure subs_s sub_s", "kept": "kept subs count n frames number",
+    "seconds": "sub sublength length seconds exposure", "kept": "kept subs count n frames number",
     "rejected": "rejected out", "hours": "hours h integration", "gain": "gain",
-    "temperature_c": "temperature sensor temp temperature_c", "fwhm_arcsec": "stars starsize fwhm fwhm_arcsec",
-    "guiding_arcsec": "guiding guidingerror rms guiding_arcsec", "notes": "notes note remarks remark",
+    "temperature_c": "temperature sensor temp temperaturec", "fwhm_arcsec": "stars starsize fwhm",
+    "guiding_arcsec": "guiding guidingerror rms", "notes": "notes note remarks remark",
 }
 _BY_WORD: Final = {word: name for name, words in _COLUMNS.items() for word in words.split()}
 _DATES: Final = ("%Y-%m-%d", "%Y/%m/%d", "%d.%m.%Y", "%d %b %Y", "%d %B %Y")
@@ -58,7 +58,7 @@ def read_table(text: str) -> tuple[dict[str, Row], list[InputError]]:
     does not.
     """
     rows = _cells(text)
-    names = [_BY_WORD.get(re.sub(r"[\s,.()\"″°-]|arcsec$", "", c.lower())) for c in rows[0]] if rows else []
+    names = [_BY_WORD.get(re.sub(r"[\s,.()\"″°_-]|arcsec$", "", c.lower())) for c in rows[0]] if rows else []
     if "night" not in names or "channel" not in names or len(rows) < 2:
         raise InputError("This is not a table of runs", why=f"its first row is {text.splitlines()[0][:60]!r}"
                          if text.strip() else "there is no text", do=f"Name the columns in the first row: {HINT}")

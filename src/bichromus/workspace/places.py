@@ -14,7 +14,7 @@ import platformdirs
 from ..core.model.errors import WriteFailed
 from ..core.model.progress import SILENT, Progress
 from ..core.simulate.demo import STACKS, TARGET_NAME, write_demo
-from .demo_log import shoot_last_night
+from .demo_log import SUBS, shoot_last_night
 from .store import SUFFIX
 
 _DEMO_VERSION: Final = 2
@@ -33,9 +33,11 @@ def data_folder() -> Path:
 
 
 def demo_ready() -> bool:
-    """Whether the demo's stacks are there, whole."""
+    """Whether the demo's stacks and subs are there, whole."""
     folder = data_folder() / "demo"
-    return (folder / f"ready-{_DEMO_VERSION}").exists() and all((folder / "stacks" / s.file).exists() for s in STACKS)
+    return ((folder / f"ready-{_DEMO_VERSION}").exists()
+            and all((folder / "stacks" / s.file).exists() for s in STACKS)
+            and sum(1 for _ in (folder / "subs").rglob("*.fits")) >= SUBS)
 
 
 def make_demo(progress: Progress = SILENT) -> tuple[list[Path], Path]:

@@ -35,23 +35,39 @@ class Channels:
         return [n for n in CHANNELS if n in self.chosen]
 
     def of(self, name: str) -> list[Prepared]:
-        """All origins of a channel, the best SNR first."""
+        """All origins of a channel, the best SNR first; preliminary ones last."""
         found = [p for p in self.origins.values() if p.channel == name]
-        return sorted(found, key=lambda p: -(p.measure.snr or 0))
+        return sorted(found, key=lambda p: (p.preliminary, -(p.measure.snr or 0)))
+
+    @property
+    def grid(self) -> tuple[int, int] | None:
+        """Height and width of what can be blended."""
+        return grid_of(self.origins)
 
 
 EMPTY = Channels({}, {})
 
 
+def grid_of(origins: dict[str, Prepared]) -> tuple[int, int] | None:
+    """The size of the stacks; that of the newest preliminary one where there is no other."""
+    stacks = [p for p in origins.values() if not p.preliminary]
+    if stacks:
+        return stacks[0].shape
+    return list(origins.values())[-1].shape if origins else None
+
+
 def inspect(store: Store, paths: Sequence[Path], existing: Sequence[SourceState], progress: Progress = SILENT,
-            ) -> tuple[list[SourceState], list[InputError]]:
-    """Read files to be opened. What cannot be used comes back as an error each; the rest is kept."""
+            preliminary: bool = False) -> tuple[list[SourceState], list[InputError]]:
+    """Read files to be opened. What cannot be used comes back as an error each; the rest is kept.
+
+    Preliminary stacks may lie on a grid of their own.
+    """
     found: list[SourceState] = []
     errors: list[InputError] = []
     for number, path in enumerate(paths):
         progress.step(number / max(len(paths), 1), f"reading {path.name}")
         try:
-            source = _inspect_one(store, path, [*existing, *found])
+            source = _inspect_one(store, path, [*existing, *found], preliminary)
         except InputError as error:
             errors.append(error)
             continue
@@ -60,14 +76,16 @@ def inspect(store: Store, paths: Sequence[Path], existing: Sequence[SourceState]
     return found, errors
 
 
-def _inspect_one(store: Store, path: Path, others: Sequence[SourceState]) -> SourceState | None:
+def _inspect_one(store: Store, path: Path, others: Sequence[SourceState],
+                 preliminary: bool) -> SourceState | None:
     picture = read_picture(path)
     digest = source_hash(store, path)
     if any(s.hash == digest for s in others):
         return None
-    if others and others[0].shape != picture.shape:
+    stacks = [s for s in others if not s.preliminary]
+    if stacks and not preliminary and stacks[0].shape != picture.shape:
         h, w = picture.shape
-        H, W = others[0].shape
+        H, W = stacks[0].shape
         raise ShapeMismatch("This stack does not lie on the grid of the others",
                             why=f"{w} x {h} against {W} x {H} pixels",
                             do="Align and crop it to them first", file=path)
@@ -85,7 +103,7 @@ def _inspect_one(store: Store, path: Path, others: Sequence[SourceState]) -> Sou
                        shape=picture.shape, station=header.station or "", camera=header.camera or "",
                        hours=header.total_s / 3600 if header.total_s else None, subs=header.subs,
                        sub_s=header.exposure_s, scale_arcsec=header.scale_arcsec,
-                       object_name=header.object_name or "")
+                       object_name=header.object_name or "", preliminary=preliminary)
 
 
 def source_hash(store: Store, path: Path) -> str:
@@ -112,7 +130,7 @@ def prepare(store: Store, state: ProjectState, progress: Progress = SILENT) -> C
         part = progress.part(number / len(tasks), (number + 1) / len(tasks))
         for prepared in task.run(store, part):
             origins[prepared.origin] = prepared
-            warnings += [str(w) for w in prepared.notes.get("warnings", [])]
+            warnings += [str(w) for w in prepared.notes.get("warnings", []) if not prepared.preliminary]
     progress.step(1.0)
     return Channels(origins, choose(state, origins), tuple(dict.fromkeys(warnings)))
 
@@ -120,8 +138,10 @@ def prepare(store: Store, state: ProjectState, progress: Progress = SILENT) -> C
 def choose(state: ProjectState, origins: dict[str, Prepared]) -> dict[str, str]:
     """For each channel the person's choice, else the origin with the best SNR."""
     chosen: dict[str, str] = {}
+    grid = grid_of(origins)
     for name in CHANNELS:
-        here = [p for p in origins.values() if p.channel == name]
+        fits = [p for p in origins.values() if p.channel == name and p.shape == grid]
+        here = [p for p in fits if not p.preliminary or p.origin == state.chosen.get(name)] or fits
         if not here:
             continue
         wanted = state.chosen.get(name)
@@ -142,7 +162,8 @@ class _Mono:
             progress.step(0.2, f"measuring {self.source.label}")
             found = _keep(store, key, self.source.lines[0], self.source.id, self.source, picture,
                           {"kind": "mono", "warnings": list(picture.warnings)})
-        return [replace(found, origin=self.source.id, label=self.source.station or Path(self.source.path).name)]
+        label = self.source.station or Path(self.source.path).name
+        return [_marked(replace(found, origin=self.source.id, label=label), self.source)]
 
 
 @dataclass(frozen=True)
@@ -162,7 +183,8 @@ class _Colour:
         ids = "-".join(s.id[:6] for s in self.sources)
         label = (self.sources[0].station or Path(self.sources[0].path).name) + ", extracted"
         if all(cached.values()):
-            return [replace(p, origin=f"{n}@{ids}", label=label) for n, p in cached.items() if p is not None]
+            return [_marked(replace(p, origin=f"{n}@{ids}", label=label), self.sources[0])
+                    for n, p in cached.items() if p is not None]
         stacks = [ColourStack(_read(s), s.lines) for s in self.sources]
         found = extract_lines(stacks, response, progress.part(0.05, 0.7))
         out = []
@@ -174,8 +196,16 @@ class _Colour:
             first = replace(first, header=replace(first.header, saturation=None, debayer=None))
             base = used[0].model_copy(update={"hours": hours})
             prepared = _keep(store, keys[name], name, f"{name}@{ids}", base, first, _notes(found, name))
-            out.append(replace(prepared, origin=f"{name}@{ids}", label=label))
+            out.append(_marked(replace(prepared, origin=f"{name}@{ids}", label=label), self.sources[0]))
         return out
+
+
+def _marked(prepared: Prepared, source: SourceState) -> Prepared:
+    """What comes from a preliminary stack says so."""
+    if not source.preliminary:
+        return prepared
+    night = Path(source.path).name.partition("_")[0]
+    return replace(prepared, label=f"{prepared.label}, preliminary {night}", preliminary=True)
 
 
 def _notes(found: Extraction, name: str) -> dict[str, object]:
@@ -192,10 +222,11 @@ def _mono_tasks(state: ProjectState) -> list[_Mono]:
 
 
 def _colour_tasks(state: ProjectState) -> list[_Colour]:
-    groups: dict[str, list[SourceState]] = {}
+    groups: dict[tuple[str, tuple[int, int], bool], list[SourceState]] = {}
     for source in state.sources:
         if source.colour:
-            groups.setdefault(source.station or source.camera, []).append(source)
+            key = source.station or source.camera, source.shape, source.preliminary
+            groups.setdefault(key, []).append(source)
     return [_Colour(tuple(group), state.response) for group in groups.values()]
 
 

@@ -35,6 +35,7 @@ class Prepared:
     levels: tuple[F32, ...]
     hours: float | None
     notes: dict[str, Any]
+    preliminary: bool = False
 
     @property
     def shape(self) -> tuple[int, int]:

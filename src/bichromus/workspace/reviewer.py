@@ -25,6 +25,7 @@ from .frames import THUMB, FrameRoom, LockedStretch
 from .jobs import Jobs, Latest
 from .log import Sub
 from .logbook import Logbook
+from .quick import stack_night
 from .review import (
     Group,
     GroupKey,
@@ -44,12 +45,16 @@ _REFRESH_S: Final = 1.5
 
 
 class Reviewer:
-    """``changed``: the group or its judgement; ``stepped``: another sub; ``rendered`` a view; ``thumb`` a small one."""
+    """``changed``: the group or its judgement; ``stepped``: another sub; ``rendered`` a view; ``thumb`` a small one.
+
+    ``stacked`` carries what a preliminary stack is made of.
+    """
 
     changed = Signal()
     stepped = Signal()
     rendered = Signal(Request, object)
     thumb = Signal(str, object)
+    stacked = Signal(list)
 
     def __init__(self, document: Document, logbook: Logbook, jobs: Jobs, previews: Latest,
                  tell: Callable[[list[Any]], None]) -> None:
@@ -279,6 +284,28 @@ class Reviewer:
             write_text(path, "\n".join(lines) + "\n", overwrite=True)
         except BichromusError as error:
             self._tell([error])
+
+    def stack_night(self, opened: Callable[[Sequence[Path], Progress], None]) -> None:
+        """Stack the night in view, rig by itself, in a job; ``opened`` gets the files."""
+        group = self.group
+        if group is None:
+            self._tell([InputError("There are no subs to stack", do="Take a folder in first")])
+            return
+        parts = {k: s for k, s in self.groups.items() if k[:3] == group.key[:3] and k[3]}
+        store, folder = self._document.store, self._document.folder / "preliminary"
+
+        def work(progress: Progress) -> None:
+            groups = []
+            for number, (key, subs) in enumerate(parts.items()):
+                part = progress.part(0.4 * number / len(parts), 0.4 * (number + 1) / len(parts))
+                self._measures.update(load_measures(store, [s.identity for s in subs]))
+                measure_missing(store, subs, self._measures, self._broken, part)
+                groups.append(make_group(key, subs, self._measures, self._broken))
+            made = stack_night(groups, folder, progress.part(0.4, 0.97))
+            opened([m.path for m in made], progress.part(0.97, 1))
+            self.stacked.emit(made)
+
+        self._jobs.start("stacking the night", work)
 
     def move_rejected(self) -> int:
         """Move the group's rejected files into a folder ``rejected`` beside them, as asked for; how many."""

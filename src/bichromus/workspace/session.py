@@ -122,6 +122,21 @@ class Session:
 
         self.jobs.start("opening stacks", work)
 
+    def stack_night(self) -> None:
+        """Stack the kept subs of the night that is reviewed, channel by channel, and open what comes of it."""
+
+        def opened(paths: Sequence[Path], progress: Progress) -> None:
+            state = self.document.saved
+            rest = tuple(s for s in state.sources if not (s.preliminary and Path(s.path) in paths))
+            found, errors = inspect(self.document.store, paths, rest, progress, preliminary=True)
+            if found:
+                words = f"preliminary stack of {', '.join('+'.join(s.lines) for s in found)}"
+                self.document.do(words, state.model_copy(update={"sources": (*rest, *found)}))
+            if errors:
+                self.trouble.emit(errors)
+
+        self.reviewer.stack_night(opened)
+
     def open_demo(self) -> None:
         """Simulate the demo's stacks where that was not done yet, and open them."""
 
@@ -242,14 +257,13 @@ class Session:
         painter, recipe = self.painter, self.recipe
         if painter is None or recipe is None:
             return
-        height, width = painter.shape
-        step = max(height, width) / longest
-        view = View(0, 0, step, round(width / step), round(height / step))
+        view = _small(painter.shape, longest)
         settings = self.state.settings
         figures = {n: painter.channels.channel(n).figures() for n in painter.channels.names}
 
         def origin_work(origin: str) -> None:
-            self.thumbnail.emit(origin, painter.alone(recipe, origin, view))
+            own = _small(painter.channels.origins[origin].shape, longest)
+            self.thumbnail.emit(origin, painter.alone(recipe, origin, own))
 
         def mapping_work(mapping_id: str) -> None:
             with contextlib.suppress(InputError):
@@ -408,6 +422,12 @@ class Session:
             error = BichromusError(f"Something went wrong with {title}", why=f"{type(error).__name__}: {error}",
                                    do="The project is unharmed; report this")
         self.trouble.emit([error])
+
+
+def _small(shape: tuple[int, int], longest: int) -> View:
+    """The whole of a picture, its longer side ``longest`` pixels."""
+    step = max(shape) / longest
+    return View(0, 0, step, round(shape[1] / step), round(shape[0] / step))
 
 
 def _fits(settings: BlendSettings, figures: Mapping[str, ChannelFigures]) -> bool:

@@ -78,7 +78,9 @@ class Painter:
 
     @property
     def shape(self) -> tuple[int, int]:
-        return next(iter(self.channels.origins.values())).shape
+        grid = self.channels.grid
+        assert grid is not None
+        return grid
 
     def code(self, recipe: Recipe, view: View) -> F32:
         """The picture through a view as sRGB code (3, height, width). Preview and export both come from here."""

@@ -40,6 +40,8 @@ class Canvas(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self._shape: tuple[int, int] | None = None
+        self._home: tuple[int, int] | None = None
+        self._own: tuple[int, int] | None = None
         self._camera: Camera | None = None
         self._fitted = True
         self._pixels: np.ndarray | None = None
@@ -71,6 +73,10 @@ class Canvas(QWidget):
 
     def set_shape(self, shape: tuple[int, int] | None) -> None:
         """The picture's height and width; None: there is none."""
+        self._home = shape
+        self._use(self._own or shape)
+
+    def _use(self, shape: tuple[int, int] | None) -> None:
         if shape == self._shape:
             return
         self._shape = shape
@@ -79,9 +85,15 @@ class Canvas(QWidget):
         self._refit()
         self.update()
 
-    def set_alone(self, name: str | None, caption: tuple[str, str] | None = None) -> None:
-        """Show one channel by itself, or the blend; ``caption`` is its tag and what it is."""
+    def set_alone(self, name: str | None, caption: tuple[str, str] | None = None,
+                  shape: tuple[int, int] | None = None) -> None:
+        """Show one channel by itself, or the blend; ``caption`` is its tag and what it is.
+
+        ``shape`` is given where the channel lies on a grid of its own.
+        """
         self._caption = caption
+        self._own = shape
+        self._use(shape or self._home)
         if name != self.alone:
             self.alone = name
             self.ask()

@@ -129,6 +129,8 @@ def make_commands(window: Window) -> list[Command]:
         Command("reject", "Reject this sub", "X", lambda: reviewing(window.session.reviewer.decide, False), "subs out"),
         Command("undecide", "Undecide this sub", "U", lambda: reviewing(window.session.reviewer.undecide), "subs"),
         Command("suggested", "Take all suggestions", "Shift+X", lambda: reviewing(subs.take_suggestions), "subs out"),
+        Command("stack-night", "Stack this night", "Ctrl+Return", lambda: reviewing(window.session.stack_night),
+                "subs preliminary quick"),
         Command("list-kept", "List the kept subs", "", lambda: reviewing(subs.choose_list), "subs export"),
         Command("why", "Why this advice", "W", window.show_why, "advice"),
         Command("red", "Red light", "N", window.toggle_red, "theme night"),

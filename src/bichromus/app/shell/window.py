@@ -25,6 +25,7 @@ from ...core.model.errors import BichromusError
 from ...core.model.recipe import Recipe
 from ...workspace.log_report import channel_order
 from ...workspace.places import Settings
+from ...workspace.quick import Preliminary
 from ...workspace.session import Session
 from ..bridge import Bridge
 from ..canvas import Canvas
@@ -151,6 +152,7 @@ class Window(QMainWindow):
         bridge.logged.connect(self._frame.ask)
         bridge.reviewed.connect(self._frame.ask)
         bridge.told.connect(self.foot.tell)
+        bridge.stacked.connect(self._show_stacked)
         bridge.advice.connect(self._take_advice)
         bridge.trouble.connect(self.show_trouble)
         bridge.job.connect(self.foot.show_job)
@@ -378,6 +380,17 @@ class Window(QMainWindow):
         more = f", {clock_text(need.hours_more)} more under the same sky" if need.hours_more else ""
         tip = f"SNR {snr_text(snr)} of the {snr_text(wanted)} that full colour would take{more}."
         return Card(name, hours, f"{snr_text(snr)} of {snr_text(wanted)}", 1 / need.factor, *figure, key, tip, True)
+
+    def _show_stacked(self, made: list[Preliminary]) -> None:
+        """A night was stacked: look at it in Channels, and say what could not be used."""
+        words = ", ".join(f"{m.channel} of {m.subs} subs" for m in made)
+        lost = [n for m in made for n in m.left_out]
+        self.foot.tell(f"Stacked: {words}." + (f" Left out, their stars do not fit: {', '.join(lost[:3])}"
+                                               f"{' and more' if len(lost) > 3 else ''}." if lost else ""), 9000)
+        channels = self.step_named("channels")
+        assert isinstance(channels, ChannelsStep)
+        channels.show_next_preliminary()
+        self.go("channels")
 
     def _take_advice(self, topic: str, advice: object) -> None:
         self._topics[topic] = advice

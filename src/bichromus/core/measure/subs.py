@@ -222,21 +222,33 @@ def _transparency(reference: SubMeasure, m: SubMeasure) -> float | None:
     """Median flux of the reference's stars in this sub over that in the reference; None when none is found again."""
     if m is reference:
         return 1.0
-    step = _offset(reference.places, m.places)
-    if step is None:
-        return 0.0 if m.stars < 0.2 * reference.stars else None
-    x, y = m.places[0] - step[0], m.places[1] - step[1]
+    lost = 0.0 if m.stars < 0.2 * reference.stars else None
+    for places in (m.places, _half_turn(m.places)):  # a telescope that has crossed the meridian sees all upside down
+        step = _offset(reference.places, places) or _offset(reference.places, places, 200)  # a trail makes many peaks
+        if step is not None:
+            found = _flux_ratio(reference, places[0] - step[0], places[1] - step[1], m.flux)
+            if found is not None:
+                return found
+    return lost
+
+
+def _half_turn(places: tuple[np.ndarray, np.ndarray]) -> tuple[np.ndarray, np.ndarray]:
+    """The same stars upside down, near where they were."""
+    x, y = places
+    return (x.min() + x.max() - x, y.min() + y.max() - y) if x.size else places
+
+
+def _flux_ratio(reference: SubMeasure, x: np.ndarray, y: np.ndarray, flux: np.ndarray) -> float | None:
+    """Median of the flux of the brightest common stars over the reference's."""
     ratios = []
     for number, (xi, yi) in enumerate(zip(*reference.places, strict=True)):
         away = np.hypot(x - xi, y - yi)
         near = int(np.argmin(away))
-        if away[near] < _MATCH_PX and np.isfinite(reference.flux[number] + m.flux[near]) and reference.flux[number] > 0:
-            ratios.append(m.flux[near] / reference.flux[number])
+        if away[near] < _MATCH_PX and np.isfinite(reference.flux[number] + flux[near]) and reference.flux[number] > 0:
+            ratios.append(flux[near] / reference.flux[number])
             if len(ratios) == _STARS:
                 break
-    if len(ratios) >= 4:
-        return float(max(np.median(ratios), 0.0))
-    return 0.0 if m.stars < 0.2 * reference.stars else None
+    return float(max(np.median(ratios), 0.0)) if len(ratios) >= 4 else None
 
 
 def _offset(one: tuple[np.ndarray, np.ndarray], two: tuple[np.ndarray, np.ndarray], most: int = 60,

@@ -30,6 +30,7 @@ class ChannelsStep(Step):
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self.selected: str | None = None
+        self._await_preliminary = False
         self.sheet = Sheet("channels and where they come from")
         self.sheet.chosen.connect(self.show_origin)
         self.shelf = self.sheet
@@ -95,6 +96,11 @@ class ChannelsStep(Step):
         self.selected = origin
         self._show_selected()
 
+    def show_next_preliminary(self) -> None:
+        """Show the preliminary stack when it is prepared."""
+        self._await_preliminary = True
+        self._show_channels()
+
     def select(self, channel: str) -> None:
         chosen = self.session.channels.chosen.get(channel)
         if chosen is not None:
@@ -133,6 +139,9 @@ class ChannelsStep(Step):
     def _show_channels(self) -> None:
         channels = self.session.channels
         order = [p for name in channels.names for p in channels.of(name)]
+        new = [p.origin for p in order if p.preliminary]
+        if self._await_preliminary and new:
+            self.selected, self._await_preliminary = new[0], False
         items = [self._item(p) for p in order]
         if self.selected not in channels.origins:
             self.selected = items[0].id if items else None
@@ -161,6 +170,8 @@ class ChannelsStep(Step):
         who = prepared.label.partition(",")[0]
         title = f"{prepared.channel}  {who}"
         remark = f"SNR {snr_text(prepared.measure.snr)}" + (", in use" if used and several else "")
+        if prepared.preliminary:
+            remark = f"SNR {snr_text(prepared.measure.snr)}, preliminary"
         return Item(prepared.origin, title, remark, prepared.channel,
                     f"{LONG_NAMES[prepared.channel]}, {prepared.label}\n{clock_text(prepared.hours)}")
 
@@ -174,7 +185,7 @@ class ChannelsStep(Step):
         self.sheet.mark(prepared.origin)
         if self.active:
             words = f"{prepared.label}   {clock_text(prepared.hours)}   SNR {snr_text(prepared.measure.snr)}"
-            self.desk.canvas.set_alone(prepared.origin, (prepared.channel, words))
+            self.desk.canvas.set_alone(prepared.origin, (prepared.channel, words), prepared.shape)
         self.channel_fold.set_title(f"{prepared.channel}, {LONG_NAMES[prepared.channel]}")
         self._show_choices(prepared)
         self._show_leaks()
@@ -186,7 +197,8 @@ class ChannelsStep(Step):
             if widget is not None:
                 widget.hide()
                 widget.deleteLater()
-        several = self.session.channels.of(prepared.channel)
+        grid = self.session.channels.grid
+        several = [p for p in self.session.channels.of(prepared.channel) if p.shape == grid]
         self._choices.setVisible(len(several) > 1)
         for option in several if len(several) > 1 else ():
             radio = QRadioButton(f"use {option.label}, SNR {snr_text(option.measure.snr)}")

@@ -136,6 +136,10 @@ class SubsStep(Step):
         fold = self.after_fold = self.inspector.add(Fold("Kept so far"))
         self.kept = Figures()
         fold.add(self.kept)
+        self.stack_button = button("Stack this night", "A quick preliminary stack of the kept subs of every channel of "
+                                   "this night and rig,\nto see what is there; it opens in Channels (Ctrl+Return)")
+        self.stack_button.clicked.connect(self.session.stack_night)
+        fold.add(self.stack_button)
         row = QWidget()
         line = QHBoxLayout(row)
         line.setContentsMargins(0, 4, 0, 0)

@@ -1,0 +1,1 @@
+"""Stars of one frame found again in another."""

@@ -1,0 +1,1 @@
+"""Frames of one channel put together, each by what it is worth."""

@@ -1,0 +1,160 @@
+"""A quick stack: frames laid on one grid, each by its worth, outliers left out; memory is bounded by the band."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Final
+
+import cv2
+import numpy as np
+
+from ..align.rigid import Rigid
+from ..model.errors import NotEnoughData
+from ..model.planes import F32, Mask
+from ..model.progress import SILENT, Progress
+from ..numerics.bands import ordered_parallel, row_bands
+
+KAPPA: Final = 5.0
+_ROUNDS: Final = 4
+_BAND_BYTES: Final = 180_000_000
+Rows = Callable[[int, int, int, int], F32]
+"""y0, y1, x0, x1 of a frame to its values there; what lies outside is cut off."""
+
+
+@dataclass(frozen=True)
+class Layer:
+    """One frame: its size, its values, where it lies, its sky level and noise, the light that came through (0 to 1),
+    and its worth. ``phase`` moves the sampling of a mosaic's plane, in its pixels."""
+
+    shape: tuple[int, int]
+    rows: Rows
+    place: Rigid
+    background: float
+    noise: float
+    light: float
+    worth: float
+    phase: tuple[float, float] = (0.0, 0.0)
+
+
+@dataclass(frozen=True)
+class QuickStack:
+    """``data`` (H, W), NaN where no frame lies; ``rejected`` is the share of values left out."""
+
+    data: F32
+    rejected: float
+
+
+def quick_stack(layers: Sequence[Layer], shape: tuple[int, int], progress: Progress = SILENT) -> QuickStack:
+    """Weighted mean with leave-one-out rejection, in the units of a frame with full light, sky taken off.
+
+    Raises NotEnoughData without a frame of any worth.
+    """
+    used = [layer for layer in layers if layer.worth > 0 and layer.light > 0.02]
+    if not used:
+        raise NotEnoughData("There is no sub worth stacking", do="Keep at least one good sub")
+    out = np.full(shape, np.nan, np.float32)
+    rows = int(np.clip(_BAND_BYTES // (len(used) * shape[1] * 4 * 4), 8, 256))
+    lost = total = 0
+
+    def work(band: tuple[int, int]) -> tuple[int, int, F32, int, int]:
+        values = np.stack([_laid(layer, band, shape[1]) for layer in used])
+        plane, gone, seen = combine(values, np.array([layer.noise / layer.light for layer in used]),
+                                    np.array([layer.worth for layer in used]))
+        return (*band, plane, gone, seen)
+
+    for y0, y1, plane, gone, seen in ordered_parallel(work, row_bands(shape[0], rows), 2, ahead=1):
+        progress.step(y1 / shape[0], "stacking")
+        out[y0:y1] = plane
+        lost, total = lost + gone, total + seen
+    return QuickStack(out, lost / max(total, 1))
+
+
+def _laid(layer: Layer, band: tuple[int, int], width: int) -> F32:
+    """A band of the output as this frame sees it; NaN outside."""
+    corners = layer.place.source(np.array([0.0, width, 0.0, width]),
+                                 np.array([band[0], band[0], band[1], band[1]], float))
+    x0, x1 = (int(f(corners[0])) for f in (np.min, np.max))
+    y0, y1 = (int(f(corners[1])) for f in (np.min, np.max))
+    x0, y0 = max(x0 - 4, 0), max(y0 - 4, 0)
+    x1, y1 = min(x1 + 5, layer.shape[1]), min(y1 + 5, layer.shape[0])
+    size = (width, band[1] - band[0])
+    if x1 - x0 < 4 or y1 - y0 < 4:
+        return np.full(size[::-1], np.nan, np.float32)
+    part = (layer.rows(y0, y1, x0, x1) - np.float32(layer.background)) / np.float32(layer.light)
+    c, s = np.cos(layer.place.angle), np.sin(layer.place.angle)
+    dx, dy = layer.place.dx + layer.phase[0] - x0, layer.place.dy + layer.phase[1] - y0
+    move = np.array([[c, -s, dx - s * band[0]], [s, c, dy + c * band[0]]])
+    found = np.asarray(cv2.warpAffine(part, move, size, flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP,
+                                      borderMode=cv2.BORDER_REPLICATE), np.float32)
+    x, y = np.arange(size[0])[None, :], np.arange(size[1])[:, None]
+    u, v = (m[0] * x + m[1] * y + m[2] for m in move)
+    inside = (u + x0 >= 0) & (u + x0 <= layer.shape[1] - 1) & (v + y0 >= 0) & (v + y0 <= layer.shape[0] - 1)
+    return np.where(inside, found, np.float32(np.nan))
+
+
+def combine(values: F32, noise: np.ndarray, worth: np.ndarray) -> tuple[F32, int, int]:
+    """Weighted mean of (N, H, W) with NaN left out; how many values were rejected, and how many there were.
+
+    A value goes when it lies more than 5 sigma from the weighted mean of the others, the worst one first. Sigma is the
+    known noise, raised where all values scatter more (photon noise of bright parts) and where the picture is steep.
+    """
+    seen = np.isfinite(values)
+    weights = np.where(seen, worth[:, None, None].astype(np.float32), np.float32(0))
+    filled = np.where(seen, values, np.float32(0))
+    count = seen.sum(0)
+    if len(values) >= 3:
+        variance = noise.astype(np.float32)[:, None, None] ** 2 * _scatter(values, noise) ** 2
+        variance = variance + _steepness(filled) ** 2
+        for _ in range(_ROUNDS):
+            worst = _worst(filled, weights, variance)
+            if not worst.any():
+                break
+            weights[worst] = 0
+    total = weights.sum(0)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        mean = np.where(total > 0, (weights * filled).sum(0) / total, np.nan).astype(np.float32)
+    return mean, int(count.sum() - (weights > 0).sum()), int(count.sum())
+
+
+def _worst(values: F32, weights: F32, variance: F32) -> Mask:
+    """Of each pixel the value furthest from the mean of the others, where that is too far; two always stay."""
+    total, summed = weights.sum(0), (weights * values).sum(0)
+    rest = total - weights
+    with np.errstate(invalid="ignore", divide="ignore"):
+        others = (summed - weights * values) / rest
+        spread = ((weights**2 * variance).sum(0) - weights**2 * variance) / rest**2
+        z = np.abs(values - others) / np.sqrt(variance + spread)
+    z = np.where((weights > 0) & (rest > 0), z, 0)
+    enough = (weights > 0).sum(0) > 2
+    top = z.argmax(0)
+    out = np.zeros(values.shape, bool)
+    rows, columns = np.nonzero((z.max(0) > KAPPA) & enough)
+    out[top[rows, columns], rows, columns] = True
+    return out
+
+
+def _scatter(values: F32, noise: np.ndarray) -> F32:
+    """How many times more the values of a place scatter than their noise says, at least 1, smooth over 9 pixels."""
+    with np.errstate(invalid="ignore"):
+        middle = np.median(np.nan_to_num(values), 0) if np.isfinite(values).all() else _nan_median(values)
+        away = np.abs(values - middle) / noise.astype(np.float32)[:, None, None]
+        typical = _nan_median(away)
+    typical = np.nan_to_num(typical, nan=0.6745) / np.float32(0.6745)
+    return np.maximum(np.asarray(cv2.blur(typical.astype(np.float32), (9, 9)), np.float32), 1)
+
+
+def _nan_median(values: F32) -> F32:
+    """Median over the first axis without NaN: faster than NumPy's where few are missing."""
+    order = np.sort(values, 0)  # NaN come last
+    count = np.isfinite(values).sum(0)
+    low = np.take_along_axis(order, np.maximum((count - 1) // 2, 0)[None], 0)[0]
+    high = np.take_along_axis(order, np.maximum(count // 2, 0).clip(0, len(values) - 1)[None], 0)[0]
+    return np.asarray((low + high) / 2, np.float32)
+
+
+def _steepness(filled: F32) -> F32:
+    """A tenth of the local range of the median: near stars frames differ by their seeing."""
+    middle = np.median(filled, 0).astype(np.float32)
+    kernel = np.ones((3, 3), np.uint8)
+    return np.asarray(cv2.dilate(middle, kernel) - cv2.erode(middle, kernel), np.float32) * np.float32(0.1)
