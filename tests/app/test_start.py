@@ -11,8 +11,8 @@ from pytestqt.qtbot import QtBot
 
 from bichromus.app.start import Application, start
 from bichromus.core.model.errors import InputError
-from bichromus.workspace.document import Document
 from bichromus.workspace.demo_log import SUBS
+from bichromus.workspace.document import Document
 from bichromus.workspace.places import Settings, make_demo
 
 

@@ -107,7 +107,7 @@ def measure_file(path: Path, width_px: float | None = None) -> SubMeasure:
     y0, y1, x0, x1 = (v * cell for v in middle_of(shape))
     factor = trail_factor(shape)
     parts = SubParts(_finite(frame.reduced(cell, y0, y1, x0, x1)), _finite(frame.sparse(5)),
-                     _finite(frame.reduced(factor * cell)), factor)
+                     _finite(frame.reduced(factor * cell)), factor, x0 // cell, y0 // cell)
     return measure_sub(parts, frame.header.saturation, width_px)
 
 

@@ -45,7 +45,9 @@ def stack_night(groups: Sequence[Group], folder: Path, progress: Progress = SILE
     if not usable:
         raise NotEnoughData("There is no sub to stack", why="none is kept and measured",
                             do="Keep some subs of this night first")
-    reference = max((r for _, subs in usable for r in subs), key=lambda r: _count(r) * (r.worth or 0.1))
+    every = [r for _, subs in usable for r in subs]
+    clean = [r for r in every if r.grade is not None and r.grade.keep] or every
+    reference = max(clean, key=lambda r: _count(r) * (r.worth or 0.1))
     folder.mkdir(parents=True, exist_ok=True)
     out: list[Preliminary] = []
     with tempfile.TemporaryDirectory(dir=folder, prefix=".spill-") as spill:
@@ -166,8 +168,8 @@ def _plane(placed: Sequence[tuple[Reviewed, Frame, Rigid]], colour: str, shape: 
         seen, phase = _colour_plane(frame, colour) if colour else (frame, (0.0, 0.0))
         sky = float(np.nanmedian(seen.sparse(5))) if colour else r.measure.background
         level += sky / len(placed)
-        layers.append(Layer(seen.shape, seen.region, place, sky, r.measure.noise, max(r.grade.transparency or 0.0, 0.0),
-                            r.worth or 0.0, phase))
+        light = min(max(r.grade.transparency or 0.0, 0.0), 1.2)
+        layers.append(Layer(seen.shape, seen.region, place, sky, r.measure.noise, light, r.worth or 0.0, phase))
     made = quick_stack(layers, shape, progress)
     return np.asarray(made.data + np.float32(level), np.float32), made.rejected
 

@@ -31,7 +31,7 @@ def find_stars(plane: F32, saturation: float | None = None, most: int = 20_000, 
     than a plane does, and when they are round. ``width`` is a first guess of theirs in pixels; without it is sought.
     Width and shape are medians of Moffat fits to up to 60 good ones.
     """
-    width = width or _first_width(plane)
+    width = max(width or _first_width(plane), 1.2)
     response = zero_sum(plane, width)
     peaks = _peaks(response, width)
     keep = _clean(plane, peaks, width)

@@ -18,6 +18,8 @@ from .stars import _peaks, find_stars, zero_sum
 _MOST_SIDE: Final = 1400  # stars are measured in the middle of larger frames
 _STARS: Final = 60
 _MATCH_PX: Final = 5.0
+Line = tuple[float, float, float, float]
+SHARPEST_PX: Final = 1.2
 # an experienced eye throws out what lies beyond; the night's ordinary spread stays well within
 LIGHT, WIDTH, LONG, SKY, BRIGHTER, NOISY = 0.60, 1.36, 0.30, 1.6, 1.16, 1.55
 
@@ -52,12 +54,15 @@ class Grade:
 
 @dataclass(frozen=True)
 class SubParts:
-    """What of a sub is looked at: its middle in full, every few pixels of the whole, and the whole made smaller."""
+    """What of a sub is looked at: its middle in full (its corner at ``left``, ``top``), every few pixels of the whole,
+    and the whole made ``factor`` times smaller."""
 
     middle: F32
     sparse: F32
     small: F32
     factor: int
+    left: int = 0
+    top: int = 0
 
 
 def trail_factor(shape: tuple[int, int]) -> int:
@@ -77,7 +82,7 @@ def parts_of(plane: F32) -> SubParts:
     factor = trail_factor(plane.shape)
     size = (plane.shape[1] // factor, plane.shape[0] // factor)
     small = np.asarray(cv2.resize(plane, size, interpolation=cv2.INTER_AREA), np.float32)
-    return SubParts(np.ascontiguousarray(plane[y0:y1, x0:x1]), plane[::3, ::3], small, factor)
+    return SubParts(np.ascontiguousarray(plane[y0:y1, x0:x1]), plane[::3, ::3], small, factor, x0, y0)
 
 
 def measure_sub(plane: F32 | SubParts, saturation: float | None = None, width_px: float | None = None) -> SubMeasure:
@@ -91,20 +96,33 @@ def measure_sub(plane: F32 | SubParts, saturation: float | None = None, width_px
     found = find_stars(middle, saturation, width=width_px)
     if width_px and found.fwhm_px and not 0.75 < found.fwhm_px / width_px < 1.33:
         found = find_stars(middle, saturation, width=found.fwhm_px)  # the guess was far off
-    width = found.fwhm_px or width_px or 3.0
+    width = max(found.fwhm_px or width_px or 3.0, SHARPEST_PX)
     peaks = _peaks(zero_sum(middle, width), width)
-    order = np.argsort(peaks.strength)[::-1][:200]
+    trail = find_trail(parts.small, _noise(middle), parts.factor)
+    order = np.argsort(peaks.strength)[::-1]
+    if trail is not None:  # a line makes peaks of its own
+        order = order[_away(peaks.x[order] + parts.left, peaks.y[order] + parts.top, trail) > 3 * width + 4]
+    order = order[:200]
     x, y = peaks.x[order], peaks.y[order]
     fits = moffat_widths(middle, x, y, width, saturation)
     fwhm = ellipticity = None
     if len(fits) >= 3:
         fwhm = float(np.median((fits[:, 0] + fits[:, 1]) / 2))
         ellipticity = float(np.median(1 - fits[:, 0] / fits[:, 1]))
-    noise = clipped_sigma(details(middle, 1)[0][::2, ::2]) / WHITE[0]
     top = np.inf if saturation is None else 0.7 * saturation
     flux = np.array([_aperture(middle, a, b, 2.2 * (fwhm or width), top) for a, b in zip(x, y, strict=True)])
-    trail = has_trail(parts.small, noise, parts.factor)
-    return SubMeasure(background, noise, found.count, fwhm, ellipticity, trail, (x, y), flux)
+    return SubMeasure(background, _noise(middle), found.count, fwhm, ellipticity, trail is not None, (x, y), flux)
+
+
+def _noise(middle: F32) -> float:
+    return clipped_sigma(details(middle, 1)[0][::2, ::2]) / WHITE[0]
+
+
+def _away(x: np.ndarray, y: np.ndarray, line: Line) -> np.ndarray:
+    """Distances of points from a line through two points."""
+    x0, y0, x1, y1 = line
+    along = np.hypot(x1 - x0, y1 - y0)
+    return np.asarray(np.abs((x - x0) * (y1 - y0) - (y - y0) * (x1 - x0)) / max(along, 1e-9))
 
 
 def without_hot_pixels(plane: F32) -> F32:
@@ -117,10 +135,10 @@ def without_hot_pixels(plane: F32) -> F32:
     return np.where(hot, calm, plane).astype(np.float32)
 
 
-def has_trail(small: F32, sigma: float, factor: int = 1) -> bool:
-    """A bright straight line across about half of a frame that was made ``factor`` times smaller.
+def find_trail(small: F32, sigma: float, factor: int = 1) -> Line | None:
+    """Two points on a bright straight line across about half of a frame that was made ``factor`` times smaller.
 
-    ``sigma`` is the noise of a pixel before.
+    ``sigma`` is the noise of a pixel before; the points are in pixels before.
     """
     flat = small - np.asarray(cv2.blur(small, (41, 41)), np.float32)
     spread = 1.4826 * float(np.median(np.abs(flat - np.median(flat))))
@@ -129,9 +147,11 @@ def has_trail(small: F32, sigma: float, factor: int = 1) -> bool:
     shortest = min(bright.shape)
     lines = cv2.HoughLinesP(bright.astype(np.uint8) * 255, 1, np.pi / 360, int(0.22 * shortest),
                             minLineLength=0.40 * shortest, maxLineGap=max(4, int(0.02 * shortest)))
-    if lines is None:
-        return False
-    return any(_solid(bright, *map(int, line)) for line in np.reshape(lines, (-1, 4))[:50])
+    for line in np.reshape(lines, (-1, 4))[:50] if lines is not None else ():
+        if _solid(bright, *map(int, line)):
+            x0, y0, x1, y1 = (float((v + 0.5) * factor) for v in line)
+            return x0, y0, x1, y1
+    return None
 
 
 def _solid(bright: Mask, x0: int, y0: int, x1: int, y1: int) -> bool:

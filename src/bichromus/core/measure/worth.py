@@ -11,6 +11,7 @@ import numpy as np
 from .subs import Grade, SubMeasure
 
 _HELPS: Final = 0.15
+_CLEAREST: Final = 1.2  # more light than that is a fault of the measure
 
 
 @dataclass(frozen=True)
@@ -32,7 +33,7 @@ def worths(measures: Sequence[SubMeasure | None], grades: Sequence[Grade]) -> np
     raw = np.zeros(len(measures))
     for n, (m, g) in enumerate(zip(measures, grades, strict=True)):
         if m is not None and m.noise > 0 and g.transparency is not None:
-            raw[n] = (max(g.transparency, 0.0) / (m.noise * (m.fwhm_px or np.nan))) ** 2
+            raw[n] = (min(max(g.transparency, 0.0), _CLEAREST) / (m.noise * (m.fwhm_px or np.nan))) ** 2
     raw = np.nan_to_num(raw)
     good = raw[[g.keep for g in grades]] if any(g.keep for g in grades) else raw
     good = good[good > 0]
