@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import sys
 
-from . import export, planning, preview, startup
+from . import export, planning, preview, startup, subs
 from .common import Result
 
-ALL = {"export": export.run, "preview": preview.run, "startup": startup.run, "planning": planning.run}
+ALL = {"export": export.run, "preview": preview.run, "startup": startup.run, "planning": planning.run,
+       "subs": subs.run}
 
 
 def main() -> int:

@@ -68,6 +68,17 @@ def main() -> int:
         window.go("plan")
         settle(2500)
         shot("plan")
+        window.go("log")
+        settle(1500)
+        shot("log")
+        window.go("subs")
+        reviewer = window.session.reviewer
+        reviewer.choose_channel("O3")
+        wait(lambda: reviewer.group is not None and reviewer.group.channel == "O3" and not window.session.jobs.busy
+             and reviewer.group.measured == len(reviewer.group.subs))
+        reviewer.next_waiting()
+        settle(2500)
+        shot("subs")
         window.go("blend")
         window.canvas.pointed.emit(760, 520)
         shot("blend")

@@ -164,8 +164,10 @@ def cause_of(reason: str) -> str:
 def make_view(subs: Sequence[Sub], widths: Mapping[str, float], typed: Sequence[Row], notes: Mapping[str, Row],
               plan: PlanState, pick: Pick = Pick()) -> LogView:
     """The view of all subs. ``widths`` holds star sizes in pixels by identity, ``notes`` rows by a run's key."""
-    known = _one_name([s for s in subs if s.channel], plan)
-    about = [s for s in known if not pick.object_name or s.object_name.casefold() == pick.object_name.casefold()]
+    known = [s for s in subs if s.channel]
+    names = {a.casefold(): t.name for t in plan.targets for a in (t.name, *t.aliases)}  # an alias is the target
+    wanted = names.get(pick.object_name.casefold(), pick.object_name).casefold()
+    about = [s for s in known if not wanted or names.get(s.object_name.casefold(), s.object_name).casefold() == wanted]
     seasons = seasons_of({s.night for s in about})
     first, last = seasons.get(pick.season, (dt.date.min, dt.date.max))
     shown = [s for s in about if (not pick.station or s.contributor == pick.station)
@@ -183,15 +185,8 @@ def make_view(subs: Sequence[Sub], widths: Mapping[str, float], typed: Sequence[
     return LogView(tuple(rows), tuple(sorted(hours, key=channel_order)), dict(hours), dict(kept), dict(rejected),
                    tuple(sorted({s.contributor for s in about})),
                    tuple(sorted({rig_of(s.telescope, s.camera) for s in about})),
-                   tuple(sorted({s.object_name for s in known if s.object_name})), seasons,
+                   tuple(sorted({names.get(n.casefold(), n) for n in {s.object_name for s in known} if n})), seasons,
                    dict(Counter(s.filter for s in subs if not s.channel)))
-
-
-def _one_name(subs: Sequence[Sub], plan: PlanState) -> list[Sub]:
-    """A target's aliases are the target."""
-    names = {a.casefold(): t.name for t in plan.targets for a in (t.name, *t.aliases)}
-    return [s if names.get(s.object_name.casefold(), s.object_name) == s.object_name
-            else replace(s, object_name=names[s.object_name.casefold()]) for s in subs]
 
 
 def seasons_of(nights: set[dt.date]) -> dict[str, tuple[dt.date, dt.date]]:

@@ -366,12 +366,13 @@ class Window(QMainWindow):
         if own is not None:
             return own
         if name not in self.session.channels.chosen:
-            return Card(name, "", "–", None, *self.step.figure(name), "", "Nothing of it yet.")
+            held = clock_text(self.step.held_hours(name))
+            return Card(name, held, "–", None, *self.step.figure(name), "", f"{held or 'Nothing'} of it yet.")
         prepared = self.session.channels.channel(name)
         snr = prepared.measure.snr
         need = self.step.needs.get(name)
         figure = self.step.figure(name)
-        hours = clock_text(prepared.hours)
+        hours = clock_text(self.step.held_hours(name) or prepared.hours)
         if need is None or snr is None:
             used = self.session.recipe is not None and name in self.session.recipe.settings.used()
             tip = f"{hours} gathered." if hours else "Its header tells no hours."

@@ -68,6 +68,10 @@ class Step(QObject):
         """The step's own card of a channel; None: the usual one."""
         return None
 
+    def held_hours(self, channel: str) -> float | None:
+        """Hours on a channel's card, where they are others than those of its stack."""
+        return None
+
     def figure(self, channel: str) -> tuple[str, str]:
         """The step's own row on a channel's card."""
         raise NotImplementedError

@@ -82,6 +82,9 @@ def advise_enough(channels: Sequence[Growth]) -> Advice | None:
 
     best = max(measured, key=lambda g: (1 - (g.share or 0)) * g.hour_worth)
     lacks = (best.goal or 0) - (best.now or 0)
+    if closes(best) >= 1:
+        return Advice("act", f"{best.channel} lacks only {hours_text(best.missing_h / best.hour_worth)} of tonight to "
+                      "reach its goal.", rows, formula, best.channel)
     done = f" {listed(reached)} {'has' if len(reached) == 1 else 'have'} enough." if reached else ""
     return Advice("act", f"Another hour on {best.channel} tonight adds {best.next_hour:.1f} to its SNR of "
                   f"{best.now:.1f}, {100 * closes(best):.0f} % of the {lacks:.1f} it lacks.{done}", rows, formula,

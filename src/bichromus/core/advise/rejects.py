@@ -49,7 +49,7 @@ def advise_rejects(channel: str, night: str, waiting: int, effect: Effect, helps
     tail = f"; {helps} more still help{'s' if helps == 1 else ''} with low weight" if helps else ""
     what = cause_words(causes) if effect.subs > 1 else next((_WORDS.get(c, c) for c, n in causes.items() if n), "")
     gone = "it" if effect.subs == 1 else f"these {effect.subs}"
-    return Advice("act", f"{waiting} {subs} for a decision in {channel} of {night}. {what[:1].upper()}{what[1:]}: leaving "
-                  f"{gone} out costs "
+    return Advice("act", f"{waiting} {subs} for a decision in {channel} of {night}. {what[:1].upper()}{what[1:]}: "
+                  f"leaving {gone} out costs "
                   f"{hours_text(effect.seconds / 3600)} and changes the SNR by {100 * effect.plain:+.1f} %{tail}."
                   .replace("by -", "by −"), rows, formula, channel)

@@ -11,7 +11,7 @@ import numpy as np
 
 from ..align.rigid import Rigid
 from ..model.errors import NotEnoughData
-from ..model.planes import F32, Mask
+from ..model.planes import F32
 from ..model.progress import SILENT, Progress
 from ..numerics.bands import ordered_parallel, row_bands
 
@@ -104,11 +104,12 @@ def combine(values: F32, noise: np.ndarray, worth: np.ndarray) -> tuple[F32, int
     filled = np.where(seen, values, np.float32(0))
     count = seen.sum(0)
     if len(values) >= 3:
-        variance = noise.astype(np.float32)[:, None, None] ** 2 * _scatter(values, noise) ** 2
-        variance = variance + _steepness(filled) ** 2
+        middle = _middle(values, bool(seen.all()))
+        known = (noise.astype(np.float32) ** 2)[:, None, None]
+        variance = known * _scatter(values, middle, noise, bool(seen.all())) ** 2 + _steepness(middle) ** 2
         for _ in range(_ROUNDS):
             worst = _worst(filled, weights, variance)
-            if not worst.any():
+            if worst is None:
                 break
             weights[worst] = 0
     total = weights.sum(0)
@@ -117,44 +118,47 @@ def combine(values: F32, noise: np.ndarray, worth: np.ndarray) -> tuple[F32, int
     return mean, int(count.sum() - (weights > 0).sum()), int(count.sum())
 
 
-def _worst(values: F32, weights: F32, variance: F32) -> Mask:
+def _worst(values: F32, weights: F32, variance: F32) -> tuple[np.ndarray, ...] | None:
     """Of each pixel the value furthest from the mean of the others, where that is too far; two always stay."""
-    total, summed = weights.sum(0), (weights * values).sum(0)
-    rest = total - weights
-    with np.errstate(invalid="ignore", divide="ignore"):
-        others = (summed - weights * values) / rest
-        spread = ((weights**2 * variance).sum(0) - weights**2 * variance) / rest**2
-        z = np.abs(values - others) / np.sqrt(variance + spread)
-    z = np.where((weights > 0) & (rest > 0), z, 0)
-    enough = (weights > 0).sum(0) > 2
-    top = z.argmax(0)
-    out = np.zeros(values.shape, bool)
-    rows, columns = np.nonzero((z.max(0) > KAPPA) & enough)
-    out[top[rows, columns], rows, columns] = True
-    return out
+    weighted = weights * values
+    total, summed, spread = weights.sum(0), weighted.sum(0), (weights * weights * variance).sum(0)
+    top = np.zeros(total.shape, np.float32)
+    which = np.zeros(total.shape, np.intp)
+    for n in range(len(values)):  # one frame at a time: no array of all frames is made anew
+        rest = total - weights[n]
+        with np.errstate(invalid="ignore", divide="ignore"):
+            off = values[n] - (summed - weighted[n]) / rest
+            z = off * off / (variance[n] + (spread - weights[n] * weights[n] * variance[n]) / (rest * rest))
+        z[(weights[n] == 0) | (rest <= 0)] = 0
+        higher = z > top
+        top[higher] = z[higher]
+        which[higher] = n
+    rows, columns = np.nonzero(top > KAPPA**2)
+    if rows.size:
+        enough = (weights[:, rows, columns] > 0).sum(0) > 2
+        rows, columns = rows[enough], columns[enough]
+    return (which[rows, columns], rows, columns) if rows.size else None
 
 
-def _scatter(values: F32, noise: np.ndarray) -> F32:
+def _scatter(values: F32, middle: F32, noise: np.ndarray, whole: bool) -> F32:
     """How many times more the values of a place scatter than their noise says, at least 1, smooth over 9 pixels."""
-    with np.errstate(invalid="ignore"):
-        middle = np.median(np.nan_to_num(values), 0) if np.isfinite(values).all() else _nan_median(values)
-        away = np.abs(values - middle) / noise.astype(np.float32)[:, None, None]
-        typical = _nan_median(away)
-    typical = np.nan_to_num(typical, nan=0.6745) / np.float32(0.6745)
+    away = np.abs(values - middle)
+    away /= noise.astype(np.float32)[:, None, None]
+    typical = np.nan_to_num(_middle(away, whole), nan=0.6745) / np.float32(0.6745)
     return np.maximum(np.asarray(cv2.blur(typical.astype(np.float32), (9, 9)), np.float32), 1)
 
 
-def _nan_median(values: F32) -> F32:
-    """Median over the first axis without NaN: faster than NumPy's where few are missing."""
+def _middle(values: F32, whole: bool) -> F32:
+    """Median over the first axis without NaN, the lower one of two middles; ``whole``: there is no NaN."""
+    if whole:
+        return np.asarray(np.partition(values, (len(values) - 1) // 2, 0)[(len(values) - 1) // 2], np.float32)
     order = np.sort(values, 0)  # NaN come last
-    count = np.isfinite(values).sum(0)
-    low = np.take_along_axis(order, np.maximum((count - 1) // 2, 0)[None], 0)[0]
-    high = np.take_along_axis(order, np.maximum(count // 2, 0).clip(0, len(values) - 1)[None], 0)[0]
-    return np.asarray((low + high) / 2, np.float32)
+    place = np.maximum((np.isfinite(values).sum(0) - 1) // 2, 0)
+    return np.asarray(np.take_along_axis(order, place[None], 0)[0], np.float32)
 
 
-def _steepness(filled: F32) -> F32:
-    """A tenth of the local range of the median: near stars frames differ by their seeing."""
-    middle = np.median(filled, 0).astype(np.float32)
+def _steepness(middle: F32) -> F32:
+    """A tenth of the local range: near stars frames differ by their seeing."""
+    calm = np.nan_to_num(middle)
     kernel = np.ones((3, 3), np.uint8)
-    return np.asarray(cv2.dilate(middle, kernel) - cv2.erode(middle, kernel), np.float32) * np.float32(0.1)
+    return np.asarray(cv2.dilate(calm, kernel) - cv2.erode(calm, kernel), np.float32) * np.float32(0.1)

@@ -139,8 +139,9 @@ class GrowingFold(Fold):
         self._progress = f"Simulated camera: {text}, {done} of {whole}." if whole and text != "done" else ""
         self.show_state()
 
-    def _took_in(self, found: Intake, _arrived: bool) -> None:
-        rows = [("last folder", "", f"{found.files:,} files", "Files that could be subs, in the folder and below"),
+    def _took_in(self, found: Intake, arrived: bool) -> None:
+        rows = [("just arrived" if arrived else "last folder", "", f"{found.files:,} files",
+                 "Files that could be subs, in the folder and below"),
                 ("new subs", "", f"{found.added:,}", "Counted now"),
                 ("known already", "", f"{found.duplicates:,}",
                  "Counted before, wherever they lie and whatever their name"),
@@ -149,7 +150,7 @@ class GrowingFold(Fold):
                 ("broken", "", f"{len(found.broken):,}",
                  "\n".join(f"{Path(f).name}: {why}" for f, why in found.broken[:12]) or "None")]
         self.figures.show_rows(rows[:2] + [r for r in rows[2:] if r[2] != "0"])
-        if found.broken and not _arrived:
+        if found.broken and not arrived:
             errors = [InputError("This sub could not be counted", why=why, do="Copy it again from where it came",
                                  file=f)
                       for f, why in found.broken[:8]]

@@ -410,6 +410,10 @@ class PlanStep(Step):
     def names(self) -> set[str]:
         return {c.channel for c in self.session.plan.channels} if self.session.plan is not None else set()
 
+    def held_hours(self, channel: str) -> float | None:
+        held = self.session.held().get(channel)
+        return held.hours if held is not None else None
+
     def figure(self, channel: str) -> tuple[str, str]:
         view = self.session.plan
         if view is None:
