@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
+from itertools import chain
 from pathlib import Path
 
 import numpy as np
@@ -81,14 +82,19 @@ def _grade_group(paths: list[Path], progress: Progress, total: int) -> dict[Path
     measures: dict[Path, SubMeasure] = {}
     out: dict[Path, GradedSub] = {}
 
+    width: float | None = None
+
     def work(path: Path) -> SubMeasure | InputError:
         try:
-            return measure_file(path)
+            return measure_file(path, width)
         except (UnreadableFile, UnsupportedData) as error:
             return error
 
     with ThreadPoolExecutor(_THREADS) as pool:
-        for number, (path, found) in enumerate(zip(paths, pool.map(work, paths), strict=True)):
+        first = work(paths[0])
+        if isinstance(first, SubMeasure):
+            width = first.fwhm_px  # the others start from it, whatever their order
+        for number, (path, found) in enumerate(zip(paths, chain([first], pool.map(work, paths[1:])), strict=True)):
             progress.step(number / max(total, 1), f"measuring {path.name}")
             if isinstance(found, InputError):
                 out[path] = _broken(path, found)

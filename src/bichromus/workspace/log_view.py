@@ -134,7 +134,6 @@ class LogView:
     objects: tuple[str, ...] = ()
     seasons: Mapping[str, tuple[dt.date, dt.date]] = field(default_factory=dict)
     unknown: Mapping[str, int] = field(default_factory=dict)
-    others: Mapping[str, int] = field(default_factory=dict)
 
     @property
     def nights(self) -> int:

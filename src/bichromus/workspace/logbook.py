@@ -45,6 +45,8 @@ class Logbook:
         self.pick = Pick()
         self.view = LogView()
         self.subs: list[Sub] = []
+        self._hours: dict[str, float] = {}
+        self._others: dict[str, int] = {}
         self.watch_lost = False
         self.arrived = 0
         self._made_for: tuple[Any, ...] | None = None
@@ -56,7 +58,8 @@ class Logbook:
 
     def follow(self, state: ProjectState) -> None:
         """Make the view anew where the log, its goals or its places have changed; watch what is to be watched."""
-        needed = (state.log, state.plan.sites, state.plan.targets, state.plan.site, state.plan.target)
+        needed = (state.log, state.plan.sites, state.plan.targets, state.plan.site, state.plan.target,
+                  tuple(s.object_name for s in state.sources))
         if needed != self._made_for:
             self._made_for = needed
             self.refresh()
@@ -68,6 +71,9 @@ class Logbook:
 
     def _read(self) -> None:
         self.subs = self.log.subs()
+        self._hours = self._sum_hours()
+        self._others = {str(w): int(n) for w, n in self.document.store.rows(  # type: ignore[call-overload]
+            "SELECT coalesce(nullif(lower(word), ''), kind), count(*) FROM others GROUP BY 1 ORDER BY 2 DESC")}
         self._show()
 
     def _show(self) -> None:
@@ -93,6 +99,9 @@ class Logbook:
 
     def hours(self) -> dict[str, float]:
         """Hours kept of the project's target, by channel; of all objects where none has its name."""
+        return dict(self._hours)
+
+    def _sum_hours(self) -> dict[str, float]:
         state = self.document.saved
         plan = state.plan
         names = {s.object_name.casefold() for s in state.sources if s.object_name}
@@ -105,6 +114,11 @@ class Logbook:
             if sub.kept and sub.channel:
                 out[sub.channel] = out.get(sub.channel, 0.0) + sub.seconds / 3600
         return out
+
+    @property
+    def others(self) -> dict[str, int]:
+        """Frames that are listed and not counted, by the word for their kind."""
+        return self._others
 
     # --- gestures ---
 

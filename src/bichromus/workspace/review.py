@@ -200,7 +200,10 @@ def measure_missing(store: Store, subs: Sequence[Sub], measures: dict[str, SubMe
                     progress: Progress = SILENT) -> None:
     """Measure what was not measured yet, two at a time; ``measures`` and ``broken`` fill up. Raises Cancelled."""
     todo = [s for s in subs if s.identity not in measures and s.identity not in broken]
-    width: float | None = None
+    if not todo:
+        return
+    known = sorted(m.fwhm_px for s in subs if (m := measures.get(s.identity)) is not None and m.fwhm_px is not None)
+    width = known[len(known) // 2] if known else None  # all start from one star size: the order does not matter
 
     def work(sub: Sub) -> SubMeasure | str:
         try:
@@ -209,8 +212,10 @@ def measure_missing(store: Store, subs: Sequence[Sub], measures: dict[str, SubMe
             return getattr(error, "why", "") or getattr(error, "what", "") or str(error)
 
     with ThreadPoolExecutor(2) as pool:
-        for first in range(0, len(todo), 4):
-            part = todo[first : first + 4]
+        starts = [0] if width is None else []
+        starts += list(range(len(starts), len(todo), 4))
+        for first, last in zip(starts, [*starts[1:], len(todo)], strict=True):
+            part = todo[first:last]
             progress.step(first / len(todo), f"measuring {Path(part[0].file).name}")
             for sub, found in zip(part, pool.map(work, part), strict=True):
                 if isinstance(found, str):
@@ -218,4 +223,4 @@ def measure_missing(store: Store, subs: Sequence[Sub], measures: dict[str, SubMe
                 else:
                     measures[sub.identity] = found
                     keep_measure(store, sub.identity, found)
-                    width = found.fwhm_px or width
+                    width = width or found.fwhm_px

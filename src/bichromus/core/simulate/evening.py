@@ -18,7 +18,7 @@ from ..numerics.smoothing import gaussian
 from ..plan.sky import photons_ab
 from .camera import Response, bayer_sites, continuum_rate, line_rate, render_stars
 from .forecast import Forecast
-from .scene import Scene, SceneRecipe, StarTable, make_scene
+from .scene import Scene, SceneRecipe, make_scene
 
 OFFSET_ADU: Final = 500
 _MARGIN: Final = 24  # pixels of sky around the frame, for dithering
@@ -137,8 +137,8 @@ class SimulatedCamera:
         steps = np.linspace(-air.drift_px / 2, air.drift_px / 2, 9 if air.drift_px else 1)
         stars = scene.stars
         for step in steps:
-            moved = StarTable((stars.x + dx + step).astype(np.float32), (stars.y + dy + 0.4 * step).astype(np.float32),
-                              stars.mag, stars.temperature_k, stars.extinction)
+            moved = replace(stars, x=(stars.x + dx + step).astype(np.float32),
+                            y=(stars.y + dy + 0.4 * step).astype(np.float32))
             render_stars(plane, moved, flux * air.light / len(steps), fwhm)
         sky = photons_ab(self._mag, wavelength) * rig.area_cm2 / 1e4 * band.width_nm * rig.throughput
         sky *= rig.quantum_efficiency * band.transmission * self.scale_arcsec**2 * air.sky

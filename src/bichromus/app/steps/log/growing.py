@@ -146,7 +146,8 @@ class GrowingFold(Fold):
                 ("known already", "", f"{found.duplicates:,}",
                  "Counted before, wherever they lie and whatever their name"),
                 ("no lights", "", f"{found.not_lights:,}",
-                 "Darks, flats, bias and unknown frames: listed, not counted"),
+                 "Listed, not counted. In the whole log: "
+                 + (", ".join(f"{n} {w}" for w, n in self._session.logbook.others.items()) or "none")),
                 ("broken", "", f"{len(found.broken):,}",
                  "\n".join(f"{Path(f).name}: {why}" for f, why in found.broken[:12]) or "None")]
         self.figures.show_rows(rows[:2] + [r for r in rows[2:] if r[2] != "0"])
