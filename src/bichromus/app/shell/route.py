@@ -42,15 +42,20 @@ class Route(QWidget):
         LOOK.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
-        return QSize(_GAP * max(len(self.stations), 1), 52)
+        return QSize(80 * max(len(self.stations), 1), 52)
 
     def show_stations(self, stations: list[Station], current: str) -> None:
         self.stations, self.current = stations, current
         self.update()
 
+    @property
+    def _gap(self) -> float:
+        """From station to station; smaller in a narrow window."""
+        return min(_GAP, self.width() / max(len(self.stations), 1))
+
     def _centre(self, index: int) -> QPointF:
-        first = self.width() / 2 - _GAP * (len(self.stations) - 1) / 2
-        return QPointF(first + index * _GAP, 20)
+        first = self.width() / 2 - self._gap * (len(self.stations) - 1) / 2
+        return QPointF(first + index * self._gap, 20)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         if not self.stations:
@@ -87,7 +92,7 @@ class Route(QWidget):
             painter.drawText(badge, Qt.AlignmentFlag.AlignCenter, str(station.count))
         painter.setPen(QColor(t.strong if here else t.muted))
         painter.setFont(font(9.6, QFont.Weight.DemiBold if here else QFont.Weight.Normal))
-        words = QRectF(centre.x() - _GAP / 2, 32, _GAP, 18)
+        words = QRectF(centre.x() - self._gap / 2, 32, self._gap, 18)
         painter.drawText(words, Qt.AlignmentFlag.AlignCenter, station.title)
         if here and self.hasFocus():
             width = painter.fontMetrics().horizontalAdvance(station.title)
@@ -95,7 +100,7 @@ class Route(QWidget):
 
     def _index_at(self, x: float) -> int | None:
         for index in range(len(self.stations)):
-            if abs(self._centre(index).x() - x) < _GAP / 2:
+            if abs(self._centre(index).x() - x) < self._gap / 2:
                 return index
         return None
 

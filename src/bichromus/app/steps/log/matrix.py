@@ -127,9 +127,17 @@ class Matrix(QAbstractScrollArea):
     def _top_of(self, index: int) -> int:
         return (self._ends[index - 1] if index else 0) - self._scroll() + _HEAD
 
+    def _fixed(self) -> tuple[tuple[str, int], ...]:
+        """The columns before the channels: in a narrow window the channels come first."""
+        width = self.viewport().width()  # type: ignore[union-attr]
+        shown: tuple[tuple[str, int], ...] = _FIXED
+        while len(shown) > 2 and (width - sum(w for _, w in shown)) / max(len(self.view.channels), 1) < 54:
+            shown = shown[:-1]
+        return shown
+
     def _columns(self) -> list[tuple[str, QRectF]]:
         """Each channel's column as left edge and width."""
-        left = sum(w for _, w in _FIXED)
+        left = sum(w for _, w in self._fixed())
         width = self.viewport().width() - left  # type: ignore[union-attr]
         count = max(len(self.view.channels), 1)
         each = min(width / count, 150)
@@ -160,7 +168,7 @@ class Matrix(QAbstractScrollArea):
         painter.setFont(font(9.2))
         painter.setPen(QColor(LOOK.theme.muted))
         left = 0
-        for name, wide in _FIXED:
+        for name, wide in self._fixed():
             painter.drawText(QRectF(left + 8, 0, wide, _HEAD), Qt.AlignmentFlag.AlignVCenter, name)
             left += wide
         for channel, column in self._columns():
@@ -179,7 +187,7 @@ class Matrix(QAbstractScrollArea):
         painter.setPen(QColor(t.strong))
         painter.drawText(box.adjusted(8, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, "kept")
         for channel, column in self._columns():
-            cell = QRectF(column.left(), box.top(), column.width() - 14, box.height())
+            cell = QRectF(column.left() - 8, box.top(), column.width() - 6, box.height())
             painter.drawText(cell, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
                              _hours(self.view.hours.get(channel, 0.0), cell.width()))
 
@@ -206,7 +214,7 @@ class Matrix(QAbstractScrollArea):
         words = (f"{row.night:%-d %b %y}", row.contributor, f"{100 * sky.lit:.0f} %" if sky else "–",
                  f"{wide:.1f}″" if wide else "–")
         left = 0
-        for number, ((_, width), text) in enumerate(zip(_FIXED, words, strict=True)):
+        for number, ((_, width), text) in enumerate(zip(self._fixed(), words, strict=False)):
             painter.setFont(font(9.8, QFont.Weight.DemiBold if number == 0 else QFont.Weight.Normal))
             painter.setPen(QColor(t.strong if number == 0 or chosen else t.text if number == 1 else t.muted))
             cell = QRectF(left + 8, box.top(), width - 10, box.height())
@@ -376,4 +384,4 @@ class Matrix(QAbstractScrollArea):
 def _hours(hours: float, width: float) -> str:
     """Hours, shorter in a narrow column."""
     text = clock_text(hours)
-    return text if width > 56 else text.replace(" ", "").removesuffix("m")
+    return text if width > 56 else text.replace(" ", "").removesuffix("m") if width > 34 else f"{hours:.1f}"

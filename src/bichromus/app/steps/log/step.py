@@ -7,7 +7,7 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QGuiApplication
-from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QInputDialog, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QInputDialog, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
 
 from ....workspace.log_view import NightRow, Pick, Run
 from ....workspace.logbook import Logbook
@@ -84,9 +84,11 @@ class LogStep(Step):
         column.addSpacing(8)
         head = QHBoxLayout()
         head.addWidget(label("is it enough?", "head"))
-        head.addStretch(1)
-        head.addWidget(label("SNR as a share of the goal's, along the root of the hours.  Dot: kept, ring: goal, "
-                             "cross: measured", "muted"))
+        legend = label("SNR as a share of the goal's, along the root of the hours.  Dot: kept, ring: goal, "
+                       "cross: measured", "muted")
+        legend.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        legend.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        head.addWidget(legend, 1)
         column.addLayout(head)
         column.addWidget(self.plot, 2)
         return stage
