@@ -13,7 +13,8 @@ import numpy as np
 from ..core.align.rigid import Rigid, match_rigid
 from ..core.files import write_fits
 from ..core.files.frames import Frame, open_frame
-from ..core.measure.subs import SubMeasure, middle_of
+from ..core.measure.centroids import centroids
+from ..core.measure.subs import middle_of
 from ..core.model.channel import filter_name
 from ..core.model.errors import InputError, NotEnoughData
 from ..core.model.planes import F32, Header
@@ -96,38 +97,12 @@ def _stars_of(r: Reviewed, frame: Frame) -> _Anchor:
     shape = frame.shape[0] // cell, frame.shape[1] // cell
     y0, y1, x0, x1 = middle_of(shape)
     plane = frame.reduced(cell, y0 * cell, y1 * cell, x0 * cell, x1 * cell)
-    x, y = _centroids(plane, r.measure)
-    return _Anchor((x + x0, y + y0), shape)
-
-
-def _centroids(plane: F32, m: SubMeasure) -> tuple[np.ndarray, np.ndarray]:
-    """Centres of peaks, weighted by a Gaussian as wide as a star, in three passes; unsaturated stars only."""
-    good = np.isfinite(m.flux)
-    xs, ys = m.places[0][good][:_STARS].astype(float), m.places[1][good][:_STARS].astype(float)
-    width = m.fwhm_px or 3.0
-    reach = int(np.ceil(1.5 * width)) + 1
-    calm = plane - np.float32(m.background)
-    out = []
-    for x, y in zip(xs, ys, strict=True):
-        xi, yi = round(x), round(y)
-        if not (reach <= xi < plane.shape[1] - reach and reach <= yi < plane.shape[0] - reach):
-            continue
-        part = calm[yi - reach : yi + reach + 1, xi - reach : xi + reach + 1].astype(float)
-        part = part - np.median(np.concatenate([part[0], part[-1], part[:, 0], part[:, -1]]))
-        dy, dx = np.mgrid[-reach : reach + 1, -reach : reach + 1]
-        cx = cy = 0.0
-        for _ in range(3):
-            weight = np.exp(-((dx - cx) ** 2 + (dy - cy) ** 2) / (2 * (width / 2.355) ** 2)) * np.maximum(part, 0)
-            total = weight.sum()
-            if total <= 0:
-                break
-            # a Gaussian window halves the offset of a star of its own width
-            cx += 2 * (float((weight * dx).sum() / total) - cx)
-            cy += 2 * (float((weight * dy).sum() / total) - cy)
-        if abs(cx) < width and abs(cy) < width:
-            out.append((xi + cx, yi + cy))
-    found = np.array(out).reshape(-1, 2)
-    return found[:, 0], found[:, 1]
+    m = r.measure
+    good = np.isfinite(m.flux)  # neither at the edge nor saturated
+    px, py = (v[good][:_STARS].astype(float) for v in m.places)
+    x, y, _ = centroids(plane, px, py, m.fwhm_px or 3.0)
+    found = np.isfinite(x)
+    return _Anchor((x[found] + x0, y[found] + y0), shape)
 
 
 def _stack(group: Group, subs: Sequence[Reviewed], anchor: _Anchor, folder: Path, spill: Path,

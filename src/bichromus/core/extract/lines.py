@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from ..measure.linear import require_linear
 from ..measure.noise import measure_noise
 from ..measure.run import check_same_shape
 from ..measure.stars import find_stars, star_mask
@@ -15,7 +16,6 @@ from ..model.errors import InputError, NotEnoughData, UnsupportedData
 from ..model.planes import F32, Mask, Picture
 from ..model.progress import SILENT, Progress
 from ..numerics.smoothing import fill
-from .linear import require_linear
 from .response import Response
 from .scale import LineScale, line_scale
 from .unmix import apply_unmixing, unmixing
