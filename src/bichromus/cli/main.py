@@ -9,10 +9,10 @@ from collections.abc import Sequence
 
 from .. import __version__
 from ..core.model.errors import BichromusError, Cancelled
-from . import align, blend, demo, extract, log, measure, plan, simulate, subs
+from . import align, blend, clean, demo, extract, log, measure, plan, pool, simulate, subs
 from .common import Parser
 
-VERBS = (demo, measure, extract, align, blend, subs, log, plan, simulate)
+VERBS = (demo, measure, extract, align, pool, clean, blend, subs, log, plan, simulate)
 
 
 def build_parser() -> Parser:

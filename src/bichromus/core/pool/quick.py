@@ -61,7 +61,7 @@ def quick_stack(layers: Sequence[Layer], shape: tuple[int, int], progress: Progr
         values = np.stack([_laid(layer, band, shape[1]) for layer in used])
         plane, gone, seen = combine(values, np.array([layer.noise / layer.light for layer in used]),
                                     np.array([layer.worth for layer in used]))
-        return (*band, plane, gone, seen)
+        return (*band, plane, int(gone.sum()), int(seen.sum()))
 
     for y0, y1, plane, gone, seen in ordered_parallel(work, row_bands(shape[0], rows), 2, ahead=1):
         progress.step(y1 / shape[0], "stacking")
@@ -93,8 +93,8 @@ def _laid(layer: Layer, band: tuple[int, int], width: int) -> F32:
     return np.where(inside, found, np.float32(np.nan))
 
 
-def combine(values: F32, noise: np.ndarray, worth: np.ndarray) -> tuple[F32, int, int]:
-    """Weighted mean of (N, H, W) with NaN left out; how many values were rejected, and how many there were.
+def combine(values: F32, noise: np.ndarray, worth: np.ndarray) -> tuple[F32, np.ndarray, np.ndarray]:
+    """Weighted mean of (N, H, W) with NaN left out; how many values of each were rejected, and how many there were.
 
     A value goes when it lies more than 5 sigma from the weighted mean of the others, the worst one first. Sigma is the
     known noise, raised where all values scatter more (photon noise of bright parts) and where the picture is steep.
@@ -102,7 +102,6 @@ def combine(values: F32, noise: np.ndarray, worth: np.ndarray) -> tuple[F32, int
     seen = np.isfinite(values)
     weights = np.where(seen, worth[:, None, None].astype(np.float32), np.float32(0))
     filled = np.where(seen, values, np.float32(0))
-    count = seen.sum(0)
     if len(values) >= 3:
         middle = _middle(values, bool(seen.all()))
         known = (noise.astype(np.float32) ** 2)[:, None, None]
@@ -115,7 +114,8 @@ def combine(values: F32, noise: np.ndarray, worth: np.ndarray) -> tuple[F32, int
     total = weights.sum(0)
     with np.errstate(invalid="ignore", divide="ignore"):
         mean = np.where(total > 0, (weights * filled).sum(0) / total, np.nan).astype(np.float32)
-    return mean, int(count.sum() - (weights > 0).sum()), int(count.sum())
+    count = seen.sum((1, 2))
+    return mean, count - ((weights > 0) & seen).sum((1, 2)), count
 
 
 def _worst(values: F32, weights: F32, variance: F32) -> tuple[np.ndarray, ...] | None:

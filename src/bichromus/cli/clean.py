@@ -1,0 +1,72 @@
+"""``clean``: the gradient and the continuum taken off."""
+
+from __future__ import annotations
+
+import argparse
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from ..core.clean.continuum import find_continuum
+from ..core.clean.gradient import find_gradient
+from ..core.files import read_picture, write_fits
+from ..core.files.atomic import check_output
+from ..core.model.errors import InputError
+from .common import add_common, done, mono, named_file, print_json, terminal_progress
+
+
+def register(verbs: Any) -> None:
+    parser = verbs.add_parser("clean", help="take the gradient and the continuum off a channel")
+    parser.add_argument("file", metavar="FILE")
+    parser.add_argument("--out", required=True, metavar="FILE")
+    parser.add_argument("--gradient", action="store_true", help="take the sky's gradient off")
+    parser.add_argument("--degree", type=int, metavar="N", help="degree of the gradient, 0 to 4 (default: chosen)")
+    parser.add_argument("--model", metavar="FILE", help="write the gradient's model here")
+    parser.add_argument("--continuum", metavar="R=FILE", help="a broadband stack on the same grid")
+    parser.add_argument("--overwrite", action="store_true")
+    add_common(parser)
+    parser.set_defaults(run=run)
+
+
+def run(options: argparse.Namespace) -> None:
+    if not (options.gradient or options.continuum):
+        raise InputError("There is nothing to clean", do="Ask for --gradient, --continuum, or both")
+    inputs = [Path(options.file)]
+    broad = named_file(options.continuum)[1] if options.continuum else None
+    inputs += [broad] if broad else []
+    out = check_output(Path(options.out), options.overwrite, inputs)
+    model_out = check_output(Path(options.model), options.overwrite, inputs) if options.model else None
+    progress = terminal_progress()
+    picture = mono(read_picture(inputs[0]))
+    result: dict[str, Any] = {"out": out, "gradient": None, "continuum": None, "stars": None, "warnings": []}
+    history: list[str] = []
+    result["warnings"] += picture.warnings
+    if options.gradient:
+        progress.step(0.1, "finding the gradient")
+        found = find_gradient(picture, options.degree)
+        if model_out is not None:
+            write_fits(model_out, found.model.rows(0, picture.shape[0]), picture.header, ["Model of the gradient"],
+                       options.overwrite, inputs)
+        picture = replace(picture, data=found.take_off(picture.data))
+        result["gradient"] = {"degree": found.degree, "before_sigma": found.before_sigma,
+                              "after_sigma": found.after_sigma, "sky_share": float(found.tiles.used.mean())}
+        result["warnings"] += found.warnings
+        history.append(f"Gradient of degree {found.degree} taken off, {found.before_sigma:.1f} sigma peak to peak")
+    if broad is not None:
+        progress.step(0.5, "finding the continuum")
+        other = mono(read_picture(broad))
+        made = find_continuum(picture, other)
+        picture = replace(picture, data=made.take_off(picture.data, other.data))
+        result["continuum"] = {"k": made.k, "k_error": made.error, "stars_used": made.stars}
+        result["warnings"] += made.warnings
+        history.append(f"Continuum taken off: {made.k:.5g} of {broad.name}")
+    write_fits(out, picture.data, picture.header, history, options.overwrite, inputs)
+    done()
+    if options.json:
+        print_json(result)
+        return
+    for line in history:
+        print(line)
+    print(out)
+    for warning in result["warnings"]:
+        print(f"note: {warning}")

@@ -1,0 +1,1 @@
+"""Gradients and continuum taken off."""

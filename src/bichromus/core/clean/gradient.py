@@ -1,0 +1,173 @@
+"""The sky's gradient: a low-order surface through tiles without stars and nebula, of a degree that they support."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+
+from ..measure.noise import measure_noise
+from ..measure.stars import find_stars, star_mask
+from ..model.errors import InputError
+from ..model.planes import F32, Mask, Picture
+from ..numerics.poly import F64, Poly, fit_poly
+from ..numerics.smoothing import fill
+
+MOST: Final = 4
+_TILES: Final = 34  # tiles along the longer side
+_BETTER: Final = 0.95
+_FEW: Final = 0.25
+
+
+@dataclass(frozen=True)
+class Tiles:
+    """Levels of the sky: centres (N,), medians, and which count. ``size`` in pixels; ``grid`` is rows, columns."""
+
+    x: F64
+    y: F64
+    level: F64
+    used: Mask
+    size: int
+    grid: tuple[int, int]
+
+
+@dataclass(frozen=True)
+class Gradient:
+    """The model with its degree, the tiles it stands on, and the slope before and after: peak to peak over the noise of
+    a pixel on large scales. ``level`` is the sky's height in the middle, which stays."""
+
+    model: Poly
+    tiles: Tiles
+    before_sigma: float
+    after_sigma: float
+    level: float
+    warnings: tuple[str, ...] = ()
+
+    @property
+    def degree(self) -> int:
+        return self.model.degree
+
+    def take_off(self, plane: F32) -> F32:
+        """The plane without its gradient, at the same level."""
+        out = np.empty_like(plane)
+        for y0 in range(0, plane.shape[0], 256):
+            y1 = min(y0 + 256, plane.shape[0])
+            out[y0:y1] = plane[y0:y1] - self.model.rows(y0, y1) + np.float32(self.level)
+        return out
+
+
+def find_gradient(picture: Picture, degree: int | None = None, avoid: Mask | None = None) -> Gradient:
+    """The gradient of a mono stack (H, W). ``degree`` 0 to 4, chosen by cross-validation when None; ``avoid`` marks
+    what must not count. Raises InputError for a degree that cannot be, or when no sky is left.
+    """
+    if degree is not None and not 0 <= degree <= MOST:
+        raise InputError("There is no gradient of this degree", why=str(degree), do=f"Give 0 to {MOST}")
+    plane = picture.data
+    seen = np.isfinite(plane)
+    calm = fill(plane, ~seen)
+    stars = find_stars(calm, picture.header.saturation)
+    clear = seen & ~star_mask(plane.shape, stars)
+    if avoid is not None:
+        clear &= ~avoid
+    noise = measure_noise(plane, picture.header.debayer, avoid=~clear).best
+    tiles = _tiles(plane, clear)
+    if tiles.level.size < 6:
+        raise InputError("There is no sky left to find the gradient on", do="Mask less of the picture",
+                         file=picture.file)
+    tiles, chosen = _sky_tiles(tiles, plane.shape, noise, degree)
+    model = _fit(tiles, plane.shape, chosen)
+    warnings = []
+    share = float(tiles.used.mean())
+    if share < _FEW:
+        warnings.append(f"Nebula covers {100 * (1 - share):.0f} % of the frame: the gradient is uncertain, and only a "
+                        f"surface of degree {chosen} is taken off.")
+    middle = float(model.at(np.array([plane.shape[1] / 2]), np.array([plane.shape[0] / 2]))[0])
+    rest = tiles.level - model.at(tiles.x, tiles.y)
+    after, before = (_slope(tiles, v, plane.shape, max(chosen, 2)) for v in (rest, tiles.level))
+    return Gradient(model, tiles, before / noise, after / noise, middle, tuple(warnings))
+
+
+def _tiles(plane: F32, clear: Mask) -> Tiles:
+    size = max(16, max(plane.shape) // _TILES)
+    rows, columns = (max(n // size, 1) for n in plane.shape)
+
+    def blocked(values: np.ndarray) -> np.ndarray:
+        cut = values[: rows * size, : columns * size].reshape(rows, size, columns, size)
+        return cut.swapaxes(1, 2).reshape(rows * columns, size * size)
+
+    counts = blocked(clear)
+    values = np.where(counts, blocked(plane), np.nan)
+    number = counts.sum(1)
+    good = number > 0.3 * size * size
+    order = np.sort(values[good], 1)  # NaN last
+    level = order[np.arange(len(order)), number[good] // 2]
+    y, x = (a.ravel() * size + (size - 1) / 2 for a in np.mgrid[0:rows, 0:columns])
+    every = np.ones(int(good.sum()), bool)
+    return Tiles(x[good].astype(float), y[good].astype(float), level.astype(float), every, size, (rows, columns))
+
+
+def _sky_tiles(tiles: Tiles, shape: tuple[int, int], noise: float, degree: int | None) -> tuple[Tiles, int]:
+    """Keep the tiles that show sky: from the low half, those that a surface explains, nebula dropped harder."""
+    spread = 1.2533 * noise / tiles.size * 1.5
+    used = tiles.level <= np.quantile(tiles.level - _plane_of(tiles, shape), 0.5) + _plane_of(tiles, shape)
+    chosen = 1
+    for _ in range(12):
+        current = Tiles(tiles.x, tiles.y, tiles.level, used, tiles.size, tiles.grid)
+        chosen = degree if degree is not None else _choose(current, shape)
+        off = tiles.level - _fit(current, shape, chosen).at(tiles.x, tiles.y)
+        below = off[off <= np.median(off[used])]
+        sigma = max(1.4826 * float(np.median(np.abs(below - np.median(off[used])))), spread)
+        new = (off < 2.2 * sigma) & (off > -4 * sigma)
+        if new.sum() < 2 * (chosen + 1) * (chosen + 2) / 2 or np.array_equal(new, used):
+            break
+        used = new
+    return Tiles(tiles.x, tiles.y, tiles.level, used, tiles.size, tiles.grid), chosen
+
+
+def _plane_of(tiles: Tiles, shape: tuple[int, int]) -> F64:
+    """A first plane under the nebula: through the lower envelope."""
+    keep = np.ones(len(tiles.level), bool)
+    found = np.zeros(len(tiles.level))
+    for _ in range(8):
+        model = fit_poly(tiles.x[keep], tiles.y[keep], tiles.level[keep], shape, 1, 3)
+        found = model.at(tiles.x, tiles.y)
+        off = tiles.level - found
+        new = off <= np.quantile(off, 0.5)
+        if np.array_equal(new, keep) or new.sum() < 6:
+            break
+        keep = new
+    return found
+
+
+def _fit(tiles: Tiles, shape: tuple[int, int], degree: int) -> Poly:
+    return fit_poly(tiles.x[tiles.used], tiles.y[tiles.used], tiles.level[tiles.used], shape, degree, 6)
+
+
+def _choose(tiles: Tiles, shape: tuple[int, int]) -> int:
+    """The smallest degree that no higher one beats by 5 % on patches that the fit did not see."""
+    x, y, level = (v[tiles.used] for v in (tiles.x, tiles.y, tiles.level))
+    patch = ((x / shape[1] * 5).astype(int) + 2 * (y / shape[0] * 5).astype(int)) % 5
+    best, error = 0, np.inf
+    for degree in range(MOST + 1):
+        if len(x) < 3 * (degree + 1) * (degree + 2) / 2:
+            break
+        total = 0.0
+        for n in range(5):
+            seen = patch != n
+            if seen.all() or seen.sum() < (degree + 1) * (degree + 2):
+                continue
+            off = level[~seen] - fit_poly(x[seen], y[seen], level[seen], shape, degree, 4).at(x[~seen], y[~seen])
+            scale = 1.4826 * np.median(np.abs(off)) + 1e-30
+            total += float(np.minimum(np.abs(off), 5 * scale).sum())
+        if total < _BETTER * error:
+            best, error = degree, total
+    return best
+
+
+def _slope(tiles: Tiles, level: F64, shape: tuple[int, int], degree: int) -> float:
+    """Peak to peak of a surface through the sky's tiles."""
+    used = tiles.used
+    while degree > 0 and used.sum() < 1.5 * (degree + 1) * (degree + 2):
+        degree -= 1
+    return fit_poly(tiles.x[used], tiles.y[used], level[used], shape, degree, 6).peak_to_peak()

@@ -1,0 +1,174 @@
+"""How much brighter one stack is than another: from stars, from the nebula, and which of them is believed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+import cv2
+import numpy as np
+
+from ..measure.noise import measure_noise
+from ..measure.stars import find_stars, star_mask
+from ..model.errors import NotEnoughData
+from ..model.measures import Noise, Stars
+from ..model.planes import F32, Mask, Picture
+from ..numerics.poly import Poly, fit_poly
+from ..numerics.smoothing import fill
+
+BIN: Final = 32
+_ENOUGH_STARS: Final = 8
+_APART: Final = 0.10
+
+
+@dataclass(frozen=True)
+class Known:
+    """What is known of one stack before it is pooled. ``bins`` are star-free means over 32 x 32 pixels, NaN where
+    hardly anything is seen, ``bin_noise`` their noise."""
+
+    noise: Noise
+    stars: Stars
+    bins: np.ndarray
+    bin_noise: float
+
+
+@dataclass(frozen=True)
+class FluxScale:
+    """Flux of a stack over the reference's, its error, where it comes from, and a warning or none."""
+
+    scale: float
+    error: float
+    origin: str
+    warning: str = ""
+
+
+def know(picture: Picture, processing: str | None = None) -> Known:
+    """Noise, stars and bins of a mono stack."""
+    plane = fill(picture.data, ~np.isfinite(picture.data))
+    stars = find_stars(plane, picture.header.saturation)
+    mask = star_mask(picture.shape, stars)
+    noise = measure_noise(picture.data, processing or picture.header.debayer, avoid=mask)
+    return Known(noise, stars, binned(picture.data, mask), noise.best / BIN)
+
+
+def binned(plane: F32, avoid: Mask) -> np.ndarray:
+    """Means of what is clear in bins of 32 pixels; NaN below a third."""
+    height, width = (n // BIN * BIN for n in plane.shape)
+    part, clear = plane[:height, :width], ~avoid[:height, :width]
+    good = clear & np.isfinite(part)
+    total = cv2.resize(np.where(good, part, 0).astype(np.float32), (width // BIN, height // BIN),
+                       interpolation=cv2.INTER_AREA)
+    share = cv2.resize(good.astype(np.float32), (width // BIN, height // BIN), interpolation=cv2.INTER_AREA)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.where(share > 1 / 3, np.asarray(total) / np.asarray(share), np.nan)
+
+
+def flux_scale(plane: F32, one: Known, reference: F32, two: Known, saturation: tuple[float | None, float | None],
+               name: str) -> FluxScale:
+    """Flux of ``plane`` over ``reference``. Raises NotEnoughData when neither stars nor nebula tell."""
+    stars = _by_stars(plane, one, reference, two, saturation)
+    pixels = _by_pixels(one, two)
+    if stars is None and pixels is None:
+        raise NotEnoughData(f"The brightness of {name} cannot be compared with the others",
+                            why="too few stars in common and no nebula above the noise",
+                            do="Leave this stack out, or give one with more signal")
+    if stars is None:
+        assert pixels is not None
+        return FluxScale(pixels[0], pixels[1], "nebula")
+    if pixels is not None:
+        apart = abs(pixels[0] / stars[0] - 1)
+        if apart > _APART and abs(pixels[0] - stars[0]) > 3 * float(np.hypot(pixels[1], stars[1])):
+            return FluxScale(pixels[0], pixels[1], "nebula",
+                             f"{name}: stars say {stars[0]:.2f} and the nebula {pixels[0]:.2f} of the reference, as "
+                             "filters of different width do; the nebula is followed.")
+    return FluxScale(stars[0], stars[1], "stars")
+
+
+def _by_stars(plane: F32, one: Known, reference: F32, two: Known,
+              saturation: tuple[float | None, float | None]) -> tuple[float, float] | None:
+    """Huber mean of log flux ratios of isolated stars in apertures of 1.6 times the wider FWHM."""
+    stars = two.stars
+    if stars.fwhm_px is None or not stars.x:
+        return None
+    wide = max(stars.fwhm_px, one.stars.fwhm_px or 0.0)
+    x, y = np.array(stars.x), np.array(stars.y)
+    if len(x) > 1500:
+        x, y = x[:1500], y[:1500]
+    apart = np.hypot(x[:, None] - x, y[:, None] - y) + 1e9 * np.eye(len(x))
+    alone = apart.min(1) > 4 * wide
+    ratios = []
+    for a, b in zip(x[alone], y[alone], strict=True):
+        f1 = _aperture(plane, a, b, 1.6 * wide, one.noise.best, saturation[0])
+        f2 = _aperture(reference, a, b, 1.6 * wide, two.noise.best, saturation[1])
+        if f1 is not None and f2 is not None:
+            ratios.append(np.log(f1 / f2))
+    if len(ratios) < _ENOUGH_STARS:
+        return None
+    values = np.array(ratios)
+    centre = float(np.median(values))
+    sigma = max(1.4826 * float(np.median(np.abs(values - centre))), 1e-4)
+    for _ in range(10):
+        weight = 1 / np.maximum(np.abs(values - centre) / (1.345 * sigma), 1)
+        centre = float((weight * values).sum() / weight.sum())
+    return float(np.exp(centre)), float(np.exp(centre) * sigma * 1.1 / np.sqrt(len(values)))
+
+
+def _aperture(plane: F32, x: float, y: float, radius: float, noise: float, saturation: float | None) -> float | None:
+    """Flux above the ring around; None when it is under 15 sigma, saturated, at the edge or partly unseen."""
+    reach = int(np.ceil(radius * 1.7)) + 1
+    xi, yi = round(x), round(y)
+    if not (reach <= xi < plane.shape[1] - reach and reach <= yi < plane.shape[0] - reach):
+        return None
+    part = plane[yi - reach : yi + reach + 1, xi - reach : xi + reach + 1]
+    dy, dx = np.mgrid[-reach : reach + 1, -reach : reach + 1]
+    away = np.hypot(dx - (x - xi), dy - (y - yi))
+    inside = np.clip(radius + 0.5 - away, 0, 1)
+    ring = part[(away > 1.25 * radius) & (away < 1.7 * radius)]
+    if not np.isfinite(part).all() or (saturation is not None and part[away < radius].max() > 0.8 * saturation):
+        return None
+    flux = float(((part - np.median(ring)) * inside).sum())
+    return flux if flux > 15 * noise * np.sqrt(np.pi) * radius else None
+
+
+def _by_pixels(one: Known, two: Known) -> tuple[float, float] | None:
+    """Errors-in-variables slope of star-free bins, with a surface of degree 2 between them (Deming 1943)."""
+    good = np.isfinite(one.bins) & np.isfinite(two.bins)
+    if good.sum() < 40:
+        return None
+    y, x = np.nonzero(good)
+    a, b = two.bins[good].astype(float), one.bins[good].astype(float)
+    lam = (one.bin_noise / max(two.bin_noise, 1e-30)) ** 2
+    shape = one.bins.shape
+    scale, weight = 1.0, np.ones(len(a))
+    for _ in range(25):
+        # the surface takes up gradients; what is left of both is the nebula
+        surface = fit_poly(x.astype(float), y.astype(float), b - scale * a, shape, 2, 4, weight)
+        rest = b - surface.at(x.astype(float), y.astype(float))
+        ma, mb = np.average(a, weights=weight), np.average(rest, weights=weight)
+        sxx = float(np.average((a - ma) ** 2, weights=weight))
+        syy = float(np.average((rest - mb) ** 2, weights=weight))
+        sxy = float(np.average((a - ma) * (rest - mb), weights=weight))
+        if sxy <= 0 or sxx < 9 * two.bin_noise**2:
+            return None  # no nebula above the noise of the bins
+        new = (syy - lam * sxx + np.sqrt((syy - lam * sxx) ** 2 + 4 * lam * sxy**2)) / (2 * sxy)
+        off = (rest - mb - new * (a - ma)) / np.sqrt(one.bin_noise**2 + new**2 * two.bin_noise**2)
+        sigma = max(1.4826 * float(np.median(np.abs(off))), 1.0)
+        weight = 1 / np.maximum(np.abs(off) / (1.345 * sigma), 1)
+        done = abs(new / scale - 1) < 1e-5
+        scale = new
+        if done:
+            break
+    error = float(np.sqrt((one.bin_noise**2 + scale**2 * two.bin_noise**2) / (sxx * len(a)))) * sigma
+    return (float(scale), error) if scale > 4 * error else None
+
+
+def difference_surface(one: Known, two: Known, scale: float) -> Poly:
+    """A surface of degree 2 through one stack at the reference's scale less the reference, in full pixels: the nebula
+    cancels, the gradients stay."""
+    good = np.isfinite(one.bins) & np.isfinite(two.bins)
+    y, x = np.nonzero(good)
+    shape = one.bins.shape[0] * BIN, one.bins.shape[1] * BIN
+    degree = 2 if good.sum() >= 24 else 1 if good.sum() >= 8 else 0
+    px, py = (np.asarray(v * BIN + (BIN - 1) / 2, np.float64) for v in (x, y))
+    return fit_poly(px, py, one.bins[good] / scale - two.bins[good], shape,
+                    degree)

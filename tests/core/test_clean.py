@@ -1,0 +1,119 @@
+"""Gradient and continuum: truth from what the simulator added."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from bichromus.cli.main import run
+from bichromus.core.clean.continuum import find_continuum
+from bichromus.core.clean.gradient import find_gradient
+from bichromus.core.files import read_picture, write_fits
+from bichromus.core.model.errors import InputError, NotEnoughData, ShapeMismatch
+from bichromus.core.model.planes import Header, Picture
+from bichromus.core.model.rig import FILTERS, RIGS
+from bichromus.core.simulate.camera import continuum_rate
+from bichromus.core.simulate.scene import Scene, SceneRecipe, make_scene
+from sky import stack_of
+
+
+@pytest.fixture(scope="module")
+def wide() -> Scene:
+    """A nebula that leaves some sky around it."""
+    return make_scene((428, 640), 2.64, 21, SceneRecipe(half_size_arcmin=(6.0, 4.5), star_count=900))
+
+
+def slope(values: np.ndarray) -> float:
+    """Peak to peak of a smooth plane."""
+    return float(np.ptp(values))
+
+
+@pytest.mark.parametrize(("degree", "shape"), [(1, "tilt"), (2, "bowl"), (3, "twist")])
+def test_a_gradient_is_found_with_its_degree_and_taken_off(wide: Scene, degree: int, shape: str) -> None:
+    clean = stack_of(wide, "Ridge", "Ha", 60, 3, mag=21.5)
+    sigma = float(1.4826 * np.median(np.abs(np.diff(clean[:60, :100], axis=1)))) / 2**0.5
+    v, u = np.meshgrid(np.linspace(-1, 1, 428), np.linspace(-1, 1, 640), indexing="ij")
+    added = {"tilt": 8 * u - 5 * v, "bowl": 6 * u * u + 4 * u * v - 3 * v, "twist": 9 * u**3 - 4 * u + 5 * v * v * u}[shape] * sigma
+    picture = Picture((clean + added).astype(np.float32), Header(saturation=1.0))
+    found = find_gradient(picture)
+    assert degree <= found.degree <= degree + 1
+    left = found.take_off(picture.data) - clean
+    assert slope(left) < 0.08 * slope(added)
+    assert found.before_sigma == pytest.approx(slope(added) / sigma, rel=0.35)
+    assert found.after_sigma < 0.1 * found.before_sigma
+    centre = np.s_[190:240, 280:360]
+    nebula = np.median(clean[centre]) - np.median(clean[:60, :100])
+    assert abs(np.median(left[centre]) - np.median(left[:60, :100])) < 0.02 * nebula + 0.6 * sigma
+
+
+def test_a_flat_sky_stays_and_nebula_everywhere_is_told(wide: Scene) -> None:
+    flat = Picture(stack_of(wide, "Ridge", "Ha", 60, 4, mag=21.5, gradient=(0.0, 0.0)), Header(saturation=1.0))
+    found = find_gradient(flat)
+    assert slope(found.take_off(flat.data) - flat.data) < 0.8 * found.before_sigma * 0 + 1.5 * 0.001 + 3e-4
+    full = make_scene((428, 640), 2.64, 8, SceneRecipe(half_size_arcmin=(40.0, 30.0), star_count=300))
+    covered = find_gradient(Picture(stack_of(full, "Ridge", "Ha", 60, 5), Header(saturation=1.0)))
+    assert covered.degree <= 2
+    drawn = np.zeros(flat.shape, bool)
+    drawn[:, 100:] = True  # what the person draws does not count
+    masked = find_gradient(flat, avoid=drawn)
+    assert masked.tiles.x.max() < 110
+    with pytest.raises(InputError, match="no sky left"):
+        find_gradient(flat, avoid=np.ones(flat.shape, bool))
+    with pytest.raises(InputError, match="no gradient of this degree"):
+        find_gradient(flat, degree=7)
+
+
+def test_the_continuum_is_found_on_the_stars(wide: Scene) -> None:
+    header = Header(saturation=1.0)
+    line = Picture(stack_of(wide, "Ridge", "Ha", 60, 6, mag=21.5), header)
+    broad = Picture(stack_of(wide, "Ridge", "R", 60, 7, mag=21.5), header)
+    rig, stars = RIGS["Ridge"], wide.stars
+    flux = [continuum_rate(rig, stars.ab_mag(nm), nm, FILTERS[b].width_nm) for b, nm in (("Ha", 656.3), ("R", 630.0))]
+    bright = np.argsort(stars.mag)[20:300]
+    truth = float(np.median((flux[0] / flux[1])[bright]))
+    found = find_continuum(line, broad)
+    assert found.k == pytest.approx(truth, rel=0.03)
+    assert found.stars > 60
+    assert found.error < 0.03 * found.k
+    made = found.take_off(line.data, broad.data)
+    left = []
+    for n in bright[:60]:  # stars vanish, the nebula stays
+        x, y = int(stars.x[n]), int(stars.y[n])
+        if 12 < x < 628 and 12 < y < 416:
+            box = np.s_[y - 5 : y + 7, x - 5 : x + 7]
+            before, after = ((p[box] - np.median(p[y - 10 : y + 12, x - 10 : x + 12])).sum() for p in (line.data, made))
+            left.append(after / before)
+    assert abs(np.median(left)) < 0.06
+    # a broader star image in the line is matched first
+    soft = replace(line, data=stack_of(wide, "Shed", "Ha", 60, 8, mag=21.5))
+    wider = find_continuum(soft, broad)
+    assert wider.blur_broad > 0.3
+    assert wider.blur_line == 0
+
+
+def test_faults_of_the_continuum(wide: Scene) -> None:
+    line = Picture(stack_of(wide, "Ridge", "Ha", 20, 9), Header(), Path("ha.fits"))
+    blank = Picture(np.random.default_rng(1).normal(0.1, 0.001, line.shape).astype(np.float32), Header(), Path("r.fits"))
+    with pytest.raises(NotEnoughData, match=r"r\.fits"):
+        find_continuum(line, blank)
+    with pytest.raises(ShapeMismatch):
+        find_continuum(line, replace(blank, data=blank.data[:200]))
+
+
+def test_clean_on_the_command_line(capsys: pytest.CaptureFixture[str], tmp_path: Path, wide: Scene) -> None:
+    ha, r, out = tmp_path / "ha.fits", tmp_path / "r.fits", tmp_path / "clean.fits"
+    write_fits(ha, stack_of(wide, "Ridge", "Ha", 60, 10, gradient=(0.4, 0.2)), Header(saturation=1.0))
+    write_fits(r, stack_of(wide, "Ridge", "R", 60, 11), Header(saturation=1.0))
+    assert run(["clean", str(ha), "--out", str(out), "--gradient", "--continuum", f"R={r}", "--model", str(tmp_path / "m.fits"), "--json"]) == 0
+    found = json.loads(capsys.readouterr().out)
+    assert found["gradient"]["after_sigma"] < 0.3 * found["gradient"]["before_sigma"]
+    assert found["continuum"]["stars_used"] > 40
+    assert read_picture(out).shape == read_picture(tmp_path / "m.fits").shape == (428, 640)
+    assert run(["clean", str(ha), "--out", str(out), "--gradient"]) == 2
+    assert "exists already" in capsys.readouterr().err
+    assert run(["clean", str(ha), "--out", str(tmp_path / "x.fits")]) == 2
+    assert "nothing to clean" in capsys.readouterr().err
