@@ -364,3 +364,26 @@ def test_a_view_after_a_move_is_never_older_than_the_one_shown(qtbot: QtBot, win
     window.canvas.show_answer(late, np.zeros((4, 4, 3), np.uint8))
     window.canvas.show_answer(Request(shown + 50, late.view, "Ha"), np.zeros((4, 4, 3), np.uint8))
     assert picture(window) is before
+
+
+def test_alignment_and_pool_are_seen_and_chosen_in_channels(qtbot: QtBot, window: Window) -> None:
+    step = window.step_named("channels")
+    assert isinstance(step, ChannelsStep)
+    window.go("channels")
+    assert step.align.isVisible()
+    assert step.align.note.text() == "all on one grid"
+    window.select("O3")
+    qtbot.waitUntil(lambda: step.pool.pool.isVisible(), timeout=5_000)
+    step.pool.pool.click()
+    qtbot.waitUntil(lambda: window.session.channels.chosen["O3"] == "pool@O3" and not window.session.jobs.busy, timeout=60_000)
+    qtbot.waitUntil(lambda: any(i.id == "pool@O3" for i in step.sheet.row.items), timeout=5_000)
+    step.show_origin("pool@O3")
+    assert "pooled, 2 stacks" in window.canvas._caption[1]  # type: ignore[index]
+    step.pool.gradient.setCurrentIndex(1)
+    step.pool.gradient.activated.emit(1)
+    qtbot.waitUntil(lambda: any("gradient" in p.notes for p in window.session.channels.of("O3")), timeout=60_000)
+    assert window.session.state.gradient == {"O3": -1}
+    run_undo = next(c for c in window.commands if c.id == "undo").run
+    run_undo()
+    run_undo()
+    qtbot.waitUntil(lambda: "pool@O3" not in window.session.channels.origins, timeout=60_000)

@@ -190,9 +190,11 @@ def test_what_cannot_be_opened_is_told_and_the_rest_is_kept(tmp_path: Path, demo
     fits.PrimaryHDU(read_picture(ha).data[:-20]).writeto(small)
     copy.write_bytes(ha.read_bytes())
     session, ears = opened(tmp_path / "p.bichromus", [ha, broken, small, copy, tmp_path / "none.fits"])
-    assert [e.file for e in ears.trouble] == [str(broken), str(small), str(tmp_path / "none.fits")]
-    assert "does not lie on the grid" in ears.trouble[1].sentence()
-    assert len(session.state.sources) == 1  # the copy is the same stack
+    assert [e.file for e in ears.trouble] == [str(broken), str(tmp_path / "none.fits")]
+    assert len(session.state.sources) == 2  # the copy is the same stack; the smaller one is laid on its grid
+    wait(lambda: not session.jobs.busy)
+    assert session.channels.placing.refused == {}
+    session.remove_source(session.state.sources[1].id)
     session.set_lines(session.state.sources[0].id, ("S2",))
     # one channel is shown grey
     wait(lambda: session.recipe is not None and session.recipe.settings.mapping == "R=S2,G=S2,B=S2")

@@ -3,17 +3,22 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+import numpy as np
+
+from ..core.clean.gradient import find_gradient
 from ..core.extract import ColourStack, Extraction, extract_lines, load_response
 from ..core.files import read_picture
 from ..core.measure import measure_plane
 from ..core.model.channel import CHANNELS, filter_name
-from ..core.model.errors import InputError, ShapeMismatch, UnreadableFile
-from ..core.model.planes import Picture
+from ..core.model.errors import InputError, UnreadableFile
+from ..core.model.planes import F32, Header, Picture
 from ..core.model.progress import SILENT, Progress
+from ..core.pool.stacks import pool
+from .placing import Placing, place_all
 from .prepared import FORMAT, Prepared, load_prepared, save_prepared
 from .state import ProjectState, SourceState
 from .store import Store
@@ -26,6 +31,7 @@ class Channels:
     origins: dict[str, Prepared]
     chosen: dict[str, str]
     warnings: tuple[str, ...] = ()
+    placing: Placing = field(default_factory=Placing)
 
     def channel(self, name: str) -> Prepared:
         return self.origins[self.chosen[name]]
@@ -82,13 +88,6 @@ def _inspect_one(store: Store, path: Path, others: Sequence[SourceState],
     digest = source_hash(store, path)
     if any(s.hash == digest for s in others):
         return None
-    stacks = [s for s in others if not s.preliminary]
-    if stacks and not preliminary and stacks[0].shape != picture.shape:
-        h, w = picture.shape
-        H, W = stacks[0].shape
-        raise ShapeMismatch("This stack does not lie on the grid of the others",
-                            why=f"{w} x {h} against {W} x {H} pixels",
-                            do="Align and crop it to them first", file=path)
     if picture.header.bayer and not picture.colour:
         raise InputError("This is a mosaic, not a debayered stack", why=f"pattern {picture.header.bayer}",
                          do="Debayer it first", file=path)
@@ -123,16 +122,28 @@ def source_hash(store: Store, path: Path) -> str:
 
 def prepare(store: Store, state: ProjectState, progress: Progress = SILENT) -> Channels:
     """All channels of a state, from the cache where nothing above them changed. Raises InputError, Cancelled."""
-    tasks: list[_Mono | _Colour] = [*_mono_tasks(state), *_colour_tasks(state)]
+    placing = place_all(store, state.sources, state.reference, state.crop, progress.part(0, 0.25))
+    usable = state.model_copy(update={"sources": tuple(s for s in state.sources if s.id not in placing.refused)})
+    tasks: list[_Mono | _Colour] = [*_mono_tasks(usable, placing), *_colour_tasks(usable, placing)]
     origins: dict[str, Prepared] = {}
-    warnings: list[str] = []
+    warnings = [*placing.refused.values(), *placing.warnings]
     for number, task in enumerate(tasks):
-        part = progress.part(number / len(tasks), (number + 1) / len(tasks))
+        part = progress.part(0.25 + 0.55 * number / len(tasks), 0.25 + 0.55 * (number + 1) / len(tasks))
         for prepared in task.run(store, part):
             origins[prepared.origin] = prepared
             warnings += [str(w) for w in prepared.notes.get("warnings", []) if not prepared.preliminary]
+    for number, name in enumerate(state.pooled):
+        part = progress.part(0.8 + 0.2 * number / len(state.pooled), 0.8 + 0.2 * (number + 1) / len(state.pooled))
+        try:
+            pooled = pool_channel(store, name, origins, state.left_out, part)
+        except InputError as error:
+            warnings.append(error.sentence())
+            continue
+        if pooled is not None:
+            origins[pooled.origin] = pooled
+            warnings += [str(w) for w in pooled.notes.get("warnings", [])]
     progress.step(1.0)
-    return Channels(origins, choose(state, origins), tuple(dict.fromkeys(warnings)))
+    return Channels(origins, choose(state, origins), tuple(dict.fromkeys(warnings)), placing)
 
 
 def choose(state: ProjectState, origins: dict[str, Prepared]) -> dict[str, str]:
@@ -145,7 +156,9 @@ def choose(state: ProjectState, origins: dict[str, Prepared]) -> dict[str, str]:
         if not here:
             continue
         wanted = state.chosen.get(name)
-        best = max(here, key=lambda p: p.measure.snr or 0)
+        # a pool that was asked for is what is wanted
+        best = next((p for p in here if p.notes.get("kind") == "pooled"), None) or max(
+            here, key=lambda p: p.measure.snr or 0)
         chosen[name] = wanted if wanted in {p.origin for p in here} else best.origin
     return chosen
 
@@ -153,15 +166,18 @@ def choose(state: ProjectState, origins: dict[str, Prepared]) -> dict[str, str]:
 @dataclass(frozen=True)
 class _Mono:
     source: SourceState
+    placing: Placing
+    degree: int | None = None
 
     def run(self, store: Store, progress: Progress) -> list[Prepared]:
-        key = _key("mono", self.source.hash, *self.source.lines)
+        key = _key("mono", self.source.hash, *self.source.lines, *_more(self.placing.key(self.source), self.degree))
         found = load_prepared(store.cache, key)
         if found is None:
-            picture = _read(self.source)
-            progress.step(0.2, f"measuring {self.source.label}")
+            progress.step(0.05, f"reading {self.source.label}")
+            picture = self.placing.laid(self.source, _read(self.source), progress.part(0.05, 0.5))
+            progress.step(0.5, f"measuring {self.source.label}")
             found = _keep(store, key, self.source.lines[0], self.source.id, self.source, picture,
-                          {"kind": "mono", "warnings": list(picture.warnings)})
+                          {"kind": "mono", "warnings": list(picture.warnings)}, self.degree)
         label = self.source.station or Path(self.source.path).name
         return [_marked(replace(found, origin=self.source.id, label=label), self.source)]
 
@@ -172,21 +188,27 @@ class _Colour:
 
     sources: tuple[SourceState, ...]
     response: str
+    placing: Placing
+    degrees: dict[str, int]
 
     def run(self, store: Store, progress: Progress) -> list[Prepared]:
         response = load_response(self.response)
         table = repr(sorted((k, sorted(v.items())) for k, v in response.table.items()))
-        parts = [f"{s.hash}:{'+'.join(s.lines)}" for s in self.sources]
+        parts = [f"{s.hash}:{'+'.join(s.lines)}{self.placing.key(s)}" for s in self.sources]
         names = [n for n in CHANNELS if any(n in s.lines for s in self.sources)]
-        keys = {n: _key("line", n, table, *parts) for n in names}
+        keys = {n: _key("line", n, table, *parts, *_more("", self.degrees.get(n))) for n in names}
         cached = {n: load_prepared(store.cache, keys[n]) for n in names}
         ids = "-".join(s.id[:6] for s in self.sources)
         label = (self.sources[0].station or Path(self.sources[0].path).name) + ", extracted"
         if all(cached.values()):
             return [_marked(replace(p, origin=f"{n}@{ids}", label=label), self.sources[0])
                     for n, p in cached.items() if p is not None]
-        stacks = [ColourStack(_read(s), s.lines) for s in self.sources]
-        found = extract_lines(stacks, response, progress.part(0.05, 0.7))
+        stacks = []
+        for number, s in enumerate(self.sources):
+            part = progress.part(0.25 * number / len(self.sources), 0.25 * (number + 1) / len(self.sources))
+            part.step(0.0, f"reading {s.label}")
+            stacks.append(ColourStack(self.placing.laid(s, _read(s), part), s.lines))
+        found = extract_lines(stacks, response, progress.part(0.25, 0.7))
         out = []
         for number, (name, line) in enumerate(found.lines.items()):
             progress.step(0.7 + 0.3 * number / len(found.lines), f"measuring {name} of {self.sources[0].station}")
@@ -195,7 +217,8 @@ class _Colour:
             first = replace(stacks[line.stacks[0]].picture, data=line.plane)
             first = replace(first, header=replace(first.header, saturation=None, debayer=None))
             base = used[0].model_copy(update={"hours": hours})
-            prepared = _keep(store, keys[name], name, f"{name}@{ids}", base, first, _notes(found, name))
+            prepared = _keep(store, keys[name], name, f"{name}@{ids}", base, first, _notes(found, name),
+                             self.degrees.get(name))
             out.append(_marked(replace(prepared, origin=f"{name}@{ids}", label=label), self.sources[0]))
         return out
 
@@ -217,17 +240,59 @@ def _notes(found: Extraction, name: str) -> dict[str, object]:
             "warnings": list(found.warnings)}
 
 
-def _mono_tasks(state: ProjectState) -> list[_Mono]:
-    return [_Mono(s) for s in state.sources if not s.colour]
+def _mono_tasks(state: ProjectState, placing: Placing) -> list[_Mono]:
+    return [_Mono(s, placing, state.gradient.get(s.lines[0])) for s in state.sources if not s.colour]
 
 
-def _colour_tasks(state: ProjectState) -> list[_Colour]:
+def _colour_tasks(state: ProjectState, placing: Placing) -> list[_Colour]:
     groups: dict[tuple[str, tuple[int, int], bool], list[SourceState]] = {}
     for source in state.sources:
         if source.colour:
-            key = source.station or source.camera, source.shape, source.preliminary
-            groups.setdefault(key, []).append(source)
-    return [_Colour(tuple(group), state.response) for group in groups.values()]
+            # what is laid on the common grid has its size, whatever it had before
+            shape = source.shape if source.preliminary else (0, 0)
+            groups.setdefault((source.station or source.camera, shape, source.preliminary), []).append(source)
+    return [_Colour(tuple(group), state.response, placing, state.gradient) for group in groups.values()]
+
+
+def _more(place: str, degree: int | None) -> list[str]:
+    """What the key of a prepared channel holds beside its stack; nothing where nothing was done."""
+    return [p for p in (place, f"gradient {degree}" if degree is not None else "") if p]
+
+
+def pool_channel(store: Store, name: str, origins: Mapping[str, Prepared], left_out: Sequence[str],
+                 progress: Progress = SILENT) -> Prepared | None:
+    """All origins of a channel in one, but for those left out; None where there are fewer than two.
+
+    Raises NotEnoughData where their brightness cannot be compared.
+    """
+    members = [p for p in origins.values() if p.channel == name and not p.preliminary and p.origin not in left_out]
+    if len(members) < 2:
+        return None
+    key = _key("pool", name, *sorted(p.key for p in members))
+    hours = sum(p.hours for p in members if p.hours) or None
+    label = f"pooled, {len(members)} stacks"
+    found = load_prepared(store.cache, key)
+    if found is None:
+        pictures = [Picture(_with_holes(p), Header(total_s=p.hours * 3600 if p.hours else None), Path(p.label))
+                    for p in members]
+        made = pool(pictures, progress=progress.part(0, 0.7))
+        progress.step(0.7, f"measuring the pooled {name}")
+        picture = Picture(made.data, Header())
+        notes: dict[str, object] = {
+            "kind": "pooled", "gain": made.together / made.alone, "warnings": list(made.warnings),
+            "parts": [{"origin": p.origin, "label": p.label, "weight": part.weight, "flux": part.flux.scale,
+                       "from": part.flux.origin, "rejected": part.rejected}
+                      for p, part in zip(members, made.parts, strict=True)]}
+        found = save_prepared(store.cache, key, name, f"pool@{name}", label, picture.data,
+                              measure_plane(picture, name), hours, notes)
+    return replace(found, origin=f"pool@{name}", label=label, hours=hours)
+
+
+def _with_holes(prepared: Prepared) -> F32:
+    """The plane with NaN where nothing was seen: there it was set to zero to the last bit, as no pixel of data is."""
+    plane = np.array(prepared.levels[0], np.float32)
+    plane[plane == 0] = np.nan
+    return plane
 
 
 def _read(source: SourceState) -> Picture:
@@ -240,7 +305,13 @@ def _read(source: SourceState) -> Picture:
 
 
 def _keep(store: Store, key: str, channel: str, origin: str, source: SourceState, picture: Picture,
-          notes: dict[str, object]) -> Prepared:
+          notes: dict[str, object], degree: int | None = None) -> Prepared:
+    if degree is not None:
+        found = find_gradient(picture, None if degree < 0 else degree)
+        picture = replace(picture, data=found.take_off(picture.data))
+        notes = {**notes, "gradient": {"degree": found.degree, "before": found.before_sigma,
+                                       "after": found.after_sigma},
+                 "warnings": [*list(notes.get("warnings", [])), *found.warnings]}  # type: ignore[call-overload]
     measure = measure_plane(picture, channel)
     return save_prepared(store.cache, key, channel, origin, source.label, picture.data, measure, source.hours, notes)
 

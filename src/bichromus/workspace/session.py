@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import datetime as dt
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 from typing import Any, Final
@@ -178,6 +179,36 @@ class Session:
     def set_response(self, response: str) -> None:
         self._do("change the sensor response", self.state.model_copy(update={"response": response}))
 
+    def set_reference(self, source_id: str) -> None:
+        """Take another stack's grid; empty for the suggested one."""
+        words = f"align to {self.state.source(source_id).label}" if source_id else "align to the suggested stack"
+        self._do(words, self.state.model_copy(update={"reference": source_id}))
+
+    def set_crop(self, crop: str) -> None:
+        """The common part, the reference's frame, or all that was seen."""
+        self._do(f"show the {crop} field", ProjectState.model_validate({**self.state.model_dump(), "crop": crop}))
+
+    def set_pooled(self, channel: str, on: bool) -> None:
+        """Pool a channel's origins, or take one of them alone."""
+        rest = tuple(n for n in self.state.pooled if n != channel)
+        chosen = {k: v for k, v in self.state.chosen.items() if k != channel}
+        self._do(f"pool {channel}" if on else f"do not pool {channel}", self.state.model_copy(
+            update={"pooled": (*rest, channel) if on else rest, "chosen": chosen}))
+
+    def leave_out(self, origin: str, out: bool) -> None:
+        """Leave one origin out of its channel's pool, or take it in again."""
+        rest = tuple(o for o in self.state.left_out if o != origin)
+        label = self.channels.origins[origin].label if origin in self.channels.origins else origin
+        self._do(f"leave {label} out" if out else f"pool {label} again",
+                 self.state.model_copy(update={"left_out": (*rest, origin) if out else rest}))
+
+    def set_gradient(self, channel: str, degree: int | None) -> None:
+        """Take a gradient off a channel: a degree, -1 for the one that the sky supports, None for a plane."""
+        gradient = {k: v for k, v in self.state.gradient.items() if k != channel}
+        if degree is not None:
+            gradient[channel] = degree
+        self._do(f"gradient of {channel}", self.state.model_copy(update={"gradient": gradient}))
+
     def choose_origin(self, channel: str, origin: str) -> None:
         """Take a channel from one origin."""
         chosen = {**self.state.chosen, channel: origin}
@@ -279,14 +310,15 @@ class Session:
 
     def _on_state(self, state: ProjectState) -> None:
         self.logbook.follow(state)
-        needed = (tuple((s.hash, s.lines) for s in state.sources), state.response)
+        needed = (tuple((s.hash, s.lines) for s in state.sources), state.response, state.reference, state.crop,
+                  state.pooled, state.left_out, tuple(state.gradient.items()))
         if needed != self._prepared_for:
             self._prepared_for = needed
             self.jobs.start(_PREPARING, lambda p: prepare(self.document.store, state, p), self._on_prepared)
             return
         chosen = choose(state, self.channels.origins)
         if chosen != self.channels.chosen:
-            self._on_prepared(Channels(self.channels.origins, chosen, self.channels.warnings))
+            self._on_prepared(replace(self.channels, chosen=chosen))
             return
         self._refresh(state)
         self._replan()

@@ -55,6 +55,8 @@ class PublishState(_Frozen):
 class ProjectState(_Frozen):
     """The document. ``chosen`` maps a channel to the origin that it is taken from; missing: the best by SNR.
 
+    ``reference`` is the source whose grid the others take (empty: suggested), ``pooled`` channels whose origins are
+    pooled, without those in ``left_out``; ``gradient`` the degree taken off a channel (-1: chosen), missing: a plane.
     ``log`` is the place in the journal of the log that this state stands on; ``watched`` a folder that grows it.
     """
 
@@ -63,6 +65,11 @@ class ProjectState(_Frozen):
     sources: tuple[SourceState, ...] = ()
     response: str = "generic"
     chosen: dict[str, str] = Field(default_factory=dict)
+    reference: str = ""
+    crop: Literal["common", "reference", "union"] = "common"
+    pooled: tuple[str, ...] = ()
+    left_out: tuple[str, ...] = ()
+    gradient: dict[str, int] = Field(default_factory=dict)
     settings: BlendSettings = BlendSettings()
     publish: PublishState = PublishState()
     plan: PlanState = PlanState()

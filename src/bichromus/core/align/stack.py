@@ -25,7 +25,7 @@ from .resample import Resampled, resample
 Crop = Literal["common", "reference", "union"]
 _MOST: Final = 2000
 _LARGE: Final = 9_000_000
-_COARSE: Final = 8
+_CELLS: Final = 800
 LITTLE: Final = 0.25
 
 
@@ -91,7 +91,7 @@ def shared_box(placed: Sequence[Placed], crop: Crop) -> tuple[Box, list[str]]:
     if crop == "reference":
         return (0, 0, width, height), []
     left, top, right, bottom = _canvas(placed, (height, width))
-    step = _COARSE if max(right - left, bottom - top) > 400 else 1
+    step = max(1, -(-max(right - left, bottom - top) // _CELLS))
     x, y = np.meshgrid(np.arange(left, right, step, dtype=float), np.arange(top, bottom, step, dtype=float))
     seen = [_seen(p, x, y) for p in placed]
     if crop == "union":

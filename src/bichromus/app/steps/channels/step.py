@@ -16,7 +16,9 @@ from ...widgets.fold import Figures, Fold, button, label
 from ...widgets.sheet import Item, Sheet
 from ...widgets.text import clock_text, snr_text, value_text
 from ..step import Desk, Step
+from .align import AlignFold
 from .leaks import LeakBars
+from .poolbox import PoolBox
 from .stacks import StacksFold
 
 
@@ -37,6 +39,8 @@ class ChannelsStep(Step):
         self.stacks = StacksFold(self.session)
         self.inspector.add(self.stacks)
         self._channel_fold()
+        self.align = AlignFold(self.session)
+        self.inspector.add(self.align)
         self._extract_fold()
         desk.bridge.state.connect(self._show_state)
         desk.bridge.channels.connect(lambda _channels: self._show_channels())
@@ -68,6 +72,8 @@ class ChannelsStep(Step):
         self._choice_column = QVBoxLayout(self._choices)
         self._choice_column.setContentsMargins(0, 0, 0, 4)
         fold.add(self._choices)
+        self.pool = PoolBox(self.session)
+        fold.add(self.pool)
         self.figures = Figures()
         fold.add(self.figures)
 
@@ -138,6 +144,7 @@ class ChannelsStep(Step):
 
     def _show_channels(self) -> None:
         channels = self.session.channels
+        self.align.show_placing(channels.placing)
         order = [p for name in channels.names for p in channels.of(name)]
         new = [p.origin for p in order if p.preliminary]
         if self._await_preliminary and new:
@@ -188,6 +195,7 @@ class ChannelsStep(Step):
             self.desk.canvas.set_alone(prepared.origin, (prepared.channel, words), prepared.shape)
         self.channel_fold.set_title(f"{prepared.channel}, {LONG_NAMES[prepared.channel]}")
         self._show_choices(prepared)
+        self.pool.show_channel(prepared)
         self._show_leaks()
         self.figures.show_rows(_figures(prepared))
 

@@ -1,0 +1,143 @@
+"""Stacks of several rigs in one project: laid on one grid, pooled, their sky cleaned; truth from moved scenes."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+from test_align import moved
+
+from bichromus.core.files import write_fits
+from bichromus.core.model.channel import filter_name
+from bichromus.core.model.planes import Header
+from bichromus.core.model.rig import FILTERS, RIGS
+from bichromus.core.simulate.camera import Sky, mono_stack
+from bichromus.core.simulate.scene import Scene, SceneRecipe, make_scene
+from bichromus.workspace import placing
+from bichromus.workspace.session import Session
+
+TURN = 0.7 * np.array([[np.cos(0.12), -np.sin(0.12)], [np.sin(0.12), np.cos(0.12)]]) @ np.diag([-1, 1])
+
+
+def wait(until: Callable[[], object], seconds: float = 60) -> None:
+    end = time.monotonic() + seconds
+    while not until():
+        assert time.monotonic() < end
+        time.sleep(0.02)
+
+
+def stack(folder: Path, name: str, scene: Scene, band: str, seed: int, hours: float = 3.0, **air: object) -> Path:
+    data = mono_stack(scene, RIGS["Ridge"], FILTERS[band], Sky(**{"mag": 21.5, **air}), round(hours * 12), 300.0,
+                      np.random.default_rng(seed))
+    header = Header(filter=filter_name(band), saturation=1.0, station=name, total_s=hours * 3600, subs=round(hours * 12))
+    write_fits(folder / f"{name}_{band}.fits", data, header)
+    return folder / f"{name}_{band}.fits"
+
+
+@pytest.fixture(scope="module")
+def files(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
+    """Home's Ha and O3; a mirrored, turned, coarser Ha that covers all of it; a shifted O3; another field."""
+    folder = tmp_path_factory.mktemp("rigs")
+    scene = make_scene((320, 440), 2.64, 12, SceneRecipe(half_size_arcmin=(5.0, 3.6), star_count=2600))
+    b = np.array([220.0, 160.0]) - TURN @ np.array([220.0, 160.0])
+    away = replace(moved(scene, TURN, b), scale_arcsec=scene.scale_arcsec / 0.7)
+    aside = moved(scene, np.eye(2), np.array([40.0, -25.0]))
+    other = make_scene((300, 440), 2.64, 99, SceneRecipe(half_size_arcmin=(5.0, 3.6), star_count=2600))
+    return {"ha": stack(folder, "Home", scene, "Ha", 1, 6), "o3": stack(folder, "Home", scene, "O3", 2, 5),
+            "away": stack(folder, "Away", away, "Ha", 3, gradient=(0.5, -0.3)),
+            "aside": stack(folder, "Aside", aside, "O3", 4), "other": stack(folder, "Other", other, "S2", 5)}
+
+
+@pytest.fixture
+def session(tmp_path: Path) -> Iterator[Session]:
+    found = Session(tmp_path / "p.bichromus", "p")
+    found.begin()
+    yield found
+    found.close()
+
+
+def put(session: Session, files: dict[str, Path], *names: str) -> None:
+    session.open_files([files[n] for n in names])
+    wait(lambda: len(session.state.sources) >= len(names) and not session.jobs.busy)
+
+
+def of(session: Session, station: str) -> str:
+    return next(s.id for s in session.state.sources if s.station == station)
+
+
+def test_stacks_of_other_rigs_come_onto_one_grid(session: Session, files: dict[str, Path], monkeypatch: pytest.MonkeyPatch) -> None:
+    put(session, files, "ha", "o3", "away", "other")
+    found = session.channels
+    place = found.placing.places[of(session, "Away")]
+    assert place.match is not None
+    assert place.match.mirror
+    assert place.match.scale == pytest.approx(0.7, rel=3e-3)
+    assert place.words.startswith("mirrored, scale 0.70")
+    assert list(found.placing.refused) == [of(session, "Other")]
+    assert any("do not lie on each other" in w and "Other_S2" in w for w in found.warnings)
+    assert {p.shape for p in found.origins.values()} == {found.grid}
+    ha, away = (found.origins[of(session, n)].levels[0] for n in ("Home", "Away"))
+    home = next(p for p in found.origins.values() if p.channel == "Ha" and p.origin == session.state.sources[0].id).levels[0]
+    blocks = [p[: p.shape[0] // 8 * 8, : p.shape[1] // 8 * 8].reshape(p.shape[0] // 8, 8, -1, 8).mean((1, 3)) for p in (home, away)]
+    assert np.corrcoef(blocks[0].ravel(), blocks[1].ravel())[0, 1] > 0.97
+    assert ha.shape == away.shape
+    wait(lambda: session.recipe is not None)
+    # a second look matches nothing anew; another crop and another reference do what they say
+    monkeypatch.setattr(placing, "star_list", lambda _p: pytest.fail("the stars were sought again"))
+    full = (320, 440)
+    session.set_crop("reference")
+    wait(lambda: session.channels.grid == full and not session.jobs.busy)
+    session.document.undo()
+    wait(lambda: session.state.crop == "common" and not session.jobs.busy)
+    monkeypatch.undo()
+    session.set_reference(of(session, "Away"))
+    wait(lambda: session.channels.placing.reference == of(session, "Away") and not session.jobs.busy)
+    back = session.channels.placing.places[session.state.sources[0].id].match
+    assert back is not None
+    assert back.scale == pytest.approx(1 / 0.7, rel=3e-3)
+
+
+def test_partial_overlap_is_cropped_or_shown_whole(session: Session, files: dict[str, Path]) -> None:
+    put(session, files, "ha", "o3", "aside")
+    grid = session.channels.grid
+    assert grid is not None
+    assert grid == pytest.approx((320 - 25, 440 - 40), abs=9)
+    session.set_crop("union")
+    wait(lambda: session.channels.grid != grid and not session.jobs.busy)
+    assert session.channels.grid == pytest.approx((320 + 25, 440 + 40), abs=9)
+
+
+def test_origins_are_pooled_when_asked_and_one_left_out(session: Session, files: dict[str, Path]) -> None:
+    put(session, files, "ha", "o3", "away", "aside")
+    session.set_pooled("O3", True)
+    wait(lambda: "pool@O3" in session.channels.origins and not session.jobs.busy)
+    pooled = session.channels.origins["pool@O3"]
+    assert session.channels.chosen["O3"] == "pool@O3"
+    assert pooled.hours == pytest.approx(8.0)
+    weights = {p["label"]: p["weight"] for p in pooled.notes["parts"]}
+    assert weights["Home"] == pytest.approx(5 / 8, abs=0.09)
+    assert pooled.notes["gain"] == pytest.approx((8 / 5) ** 0.5, rel=0.08)
+    alone = max(p.measure.snr or 0 for p in session.channels.of("O3") if p.origin != "pool@O3")
+    assert (pooled.measure.snr or 0) > alone
+    session.leave_out(of(session, "Aside"), True)
+    wait(lambda: "pool@O3" not in session.channels.origins and not session.jobs.busy)
+    session.document.undo()
+    wait(lambda: "pool@O3" in session.channels.origins)
+    session.document.undo()
+    wait(lambda: "pool@O3" not in session.channels.origins and session.channels.chosen.get("O3", "").find("pool") < 0)
+
+
+def test_a_gradient_is_taken_off_one_channel(session: Session, files: dict[str, Path]) -> None:
+    put(session, files, "away")
+    before = session.channels.channel("Ha")
+    assert "gradient" not in before.notes
+    session.set_gradient("Ha", -1)
+    wait(lambda: "gradient" in session.channels.channel("Ha").notes and not session.jobs.busy)
+    notes = session.channels.channel("Ha").notes["gradient"]
+    assert notes["after"] < 0.3 * notes["before"]
+    session.set_gradient("Ha", None)
+    wait(lambda: "gradient" not in session.channels.channel("Ha").notes and not session.jobs.busy)
