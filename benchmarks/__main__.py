@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import sys
 
-from . import export, planning, preview, startup, subs
+from . import export, planning, preview, stacks, startup, subs
 from .common import Result
 
 ALL = {"export": export.run, "preview": preview.run, "startup": startup.run, "planning": planning.run,
-       "subs": subs.run}
+       "subs": subs.run, "stacks": stacks.run}
 
 
 def main() -> int:
