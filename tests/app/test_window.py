@@ -11,6 +11,7 @@ from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QGuiApplication, QWheelEvent
 from PyQt6.QtWidgets import QAbstractButton, QApplication, QComboBox, QLineEdit, QWidget
 from pytestqt.qtbot import QtBot
+from scipy.stats import spearmanr
 
 from bichromus.app.shell.window import Window
 from bichromus.app.start import Application
@@ -387,3 +388,31 @@ def test_alignment_and_pool_are_seen_and_chosen_in_channels(qtbot: QtBot, window
     run_undo()
     run_undo()
     qtbot.waitUntil(lambda: "pool@O3" not in window.session.channels.origins, timeout=60_000)
+
+
+def test_nine_crops_and_blinking_in_channels(qtbot: QtBot, window: Window) -> None:
+    step = window.step_named("channels")
+    assert isinstance(step, ChannelsStep)
+    window.go("channels")
+    ids = [i.id for i in step.sheet.row.items]
+    press(qtbot, window.canvas, Qt.Key.Key_E)
+    assert "Look at another channel first" in window.foot.sentence.text
+    step.show_origin(ids[0])
+    step.show_origin(ids[2])
+    press(qtbot, window.canvas, Qt.Key.Key_E)
+    assert step.selected == ids[0]
+    press(qtbot, window.canvas, Qt.Key.Key_E)
+    assert step.selected == ids[2]
+    press(qtbot, window.canvas, Qt.Key.Key_T)
+    assert window.canvas.nine
+    plane = window.session.channels.origins[ids[2]].levels[0]
+    qtbot.waitUntil(lambda: window.canvas._pixels is not None
+                    and window.canvas._pixels.shape[:2] == (window.canvas.height(), window.canvas.width()), timeout=10_000)
+    sheet = picture(window)
+    high = (window.canvas.height() - 12) // 3
+    corner = sheet[:high, : (window.canvas.width() - 12) // 3, 0].astype(float)
+    shown = np.asarray(plane[: corner.shape[0], : corner.shape[1]])
+    assert spearmanr(corner[: shown.shape[0], : shown.shape[1]].ravel(), shown.ravel())[0] > 0.9
+    assert not sheet[high : high + 6].any()  # a gap between the crops
+    window.go("blend")
+    assert not window.canvas.nine

@@ -12,12 +12,13 @@ import pytest
 from bichromus.cli.main import run
 from bichromus.core.clean.continuum import find_continuum
 from bichromus.core.clean.gradient import find_gradient
+from bichromus.core.clean.split import split_stars
 from bichromus.core.files import read_picture, write_fits
 from bichromus.core.model.errors import InputError, NotEnoughData, ShapeMismatch
 from bichromus.core.model.planes import Header, Picture
 from bichromus.core.model.rig import FILTERS, RIGS
 from bichromus.core.simulate.camera import continuum_rate
-from bichromus.core.simulate.scene import Scene, SceneRecipe, make_scene
+from bichromus.core.simulate.scene import Scene, SceneRecipe, StarTable, make_scene
 from sky import stack_of
 
 
@@ -117,3 +118,62 @@ def test_clean_on_the_command_line(capsys: pytest.CaptureFixture[str], tmp_path:
     assert "exists already" in capsys.readouterr().err
     assert run(["clean", str(ha), "--out", str(tmp_path / "x.fits")]) == 2
     assert "nothing to clean" in capsys.readouterr().err
+
+
+@pytest.fixture(scope="module")
+def starry() -> tuple[Scene, np.ndarray, np.ndarray]:
+    """A nebula with stars, its O3 stack, and the same without stars and without noise."""
+    scene = make_scene((428, 640), 2.64, 12, SceneRecipe(half_size_arcmin=(9.0, 6.5), star_count=800))
+    none = np.zeros(0, np.float32)
+    bare = replace(scene, stars=StarTable(none, none, none, none, none))
+    return scene, stack_of(scene, "Ridge", "O3", 80, 1), stack_of(bare, "Ridge", "O3", 200_000, 2)
+
+
+def test_stars_are_split_off_and_nothing_else(starry: tuple[Scene, np.ndarray, np.ndarray]) -> None:
+    scene, stack, truth = starry
+    made = split_stars(Picture(stack, Header(saturation=1.0)))
+    assert np.array_equal(made.starless + made.stars, stack)
+    touched = made.stars != 0
+    assert touched.mean() < 0.08
+    sigma = float(1.4826 * np.median(np.abs(np.diff(stack[:60, :100], axis=1)))) / 2**0.5
+    off = made.starless - truth
+    rig, stars = RIGS["Ridge"], scene.stars
+    flux = continuum_rate(rig, stars.ab_mag(500.7), 500.7, 3.0) * 0.92 * 300 / rig.full_well_e
+    fwhm = rig.fwhm_arcsec / 2.64
+    strength = flux / (2.27 * fwhm * sigma)
+    sky = truth < np.quantile(truth, 0.55)
+    left, alone = [], []
+    for n in np.flatnonzero(strength > 60):
+        x, y = round(float(stars.x[n])), round(float(stars.y[n]))
+        if 14 < x < 626 and 14 < y < 414 and sky[y, x]:
+            left.append(off[y - 6 : y + 7, x - 6 : x + 7].sum() / flux[n])
+            alone.append(off[y - 3 : y + 4, x - 3 : x + 4].std() / sigma)
+    assert len(left) > 8
+    assert abs(np.median(left)) < 0.02
+    assert np.quantile(np.abs(left), 0.8) < 0.06
+    assert np.median(alone) < 2.0
+    nebula = truth > np.quantile(truth, 0.9)
+    lost = (truth - made.starless)[nebula].sum() / (truth[nebula] - np.median(truth)).sum()
+    assert abs(lost) < 0.015
+    assert abs(made.residual) < 0.02
+    assert made.count > 90
+    with pytest.raises(NotEnoughData, match="too few stars"):
+        split_stars(Picture(np.random.default_rng(3).normal(0.1, 0.001, (200, 200)).astype(np.float32)))
+
+
+def test_star_layers_on_the_command_line(capsys: pytest.CaptureFixture[str], tmp_path: Path,
+                                         starry: tuple[Scene, np.ndarray, np.ndarray]) -> None:
+    source, out, layer = tmp_path / "o3.fits", tmp_path / "starless.fits", tmp_path / "stars.fits"
+    write_fits(source, starry[1], Header(saturation=1.0))
+    assert run(["clean", str(source), "--out", str(out), "--stars", str(layer), "--json"]) == 0
+    found = json.loads(capsys.readouterr().out)["stars"]
+    assert found["count"] > 90
+    assert 0 < found["masked_fraction"] < 0.05
+    starless = read_picture(out).data
+    assert starless + read_picture(layer).data == pytest.approx(starry[1], abs=1e-6)
+    again = tmp_path / "again.fits"
+    assert run(["clean", str(source), "--out", str(again), "--star-layer", str(layer), "--json"]) == 0
+    assert read_picture(again).data == pytest.approx(starless, abs=1e-6)
+    capsys.readouterr()
+    assert run(["clean", str(source), "--out", str(tmp_path / "x.fits"), "--stars", str(tmp_path / "y.fits"), "--star-layer", str(layer)]) == 2
+    assert "only once" in capsys.readouterr().err

@@ -14,7 +14,7 @@ from bichromus.core.model.rig import RIGS
 from bichromus.core.numerics.robust import clipped_sigma
 from bichromus.core.numerics.starlet import WHITE, details
 from bichromus.core.simulate.camera import render_stars
-from bichromus.core.simulate.scene import Scene, StarTable
+from bichromus.core.simulate.scene import Scene, SceneRecipe, StarTable, make_scene
 from sky import stack_of
 
 SHAPE = (448, 640)
@@ -140,3 +140,14 @@ def test_single_nan_pixels_do_not_count() -> None:
     hurt[100:103, 200:230] = np.nan
     before, after = measure_plane(picture(plane)), measure_plane(picture(hurt))
     assert after.noise.sigma_px == pytest.approx(before.noise.sigma_px, rel=0.02)
+
+
+@pytest.mark.parametrize(("stars", "half"), [(800, (9.0, 6.5)), (700, (5.5, 4.0)), (2600, (5.0, 3.6))])
+@pytest.mark.parametrize("band", ["Ha", "O3"])
+def test_stars_are_found_beside_a_bright_nebula(stars: int, half: tuple[float, float], band: str) -> None:
+    sky = make_scene((428, 640), 2.64, 12, SceneRecipe(half_size_arcmin=half, star_count=stars))
+    found = find_stars(stack_of(sky, "Ridge", band, 80, 1), 1.0)
+    assert found.fwhm_px == pytest.approx(RIGS["Ridge"].fwhm_arcsec / 2.64, rel=0.06)  # not that of its filaments
+    assert found.count > 0.1 * stars
+    far = [np.hypot(sky.stars.x - x, sky.stars.y - y).min() for x, y in zip(found.x, found.y, strict=True)]
+    assert np.mean(np.array(far) > 2) < 0.06

@@ -1,4 +1,4 @@
-"""``clean``: the gradient and the continuum taken off."""
+"""``clean``: gradient, continuum and stars taken off."""
 
 from __future__ import annotations
 
@@ -7,35 +7,45 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from ..core.clean.continuum import find_continuum
 from ..core.clean.gradient import find_gradient
+from ..core.clean.split import split_stars
 from ..core.files import read_picture, write_fits
 from ..core.files.atomic import check_output
+from ..core.measure.run import check_same_shape
 from ..core.model.errors import InputError
 from .common import add_common, done, mono, named_file, print_json, terminal_progress
 
 
 def register(verbs: Any) -> None:
-    parser = verbs.add_parser("clean", help="take the gradient and the continuum off a channel")
+    parser = verbs.add_parser("clean", help="take gradient, continuum and stars off a channel")
     parser.add_argument("file", metavar="FILE")
     parser.add_argument("--out", required=True, metavar="FILE")
     parser.add_argument("--gradient", action="store_true", help="take the sky's gradient off")
     parser.add_argument("--degree", type=int, metavar="N", help="degree of the gradient, 0 to 4 (default: chosen)")
     parser.add_argument("--model", metavar="FILE", help="write the gradient's model here")
     parser.add_argument("--continuum", metavar="R=FILE", help="a broadband stack on the same grid")
+    parser.add_argument("--stars", metavar="FILE", help="split the stars off; their layer goes here, the rest to --out")
+    parser.add_argument("--star-layer", metavar="FILE", help="take off a layer of stars that was made elsewhere")
     parser.add_argument("--overwrite", action="store_true")
     add_common(parser)
     parser.set_defaults(run=run)
 
 
 def run(options: argparse.Namespace) -> None:
-    if not (options.gradient or options.continuum):
-        raise InputError("There is nothing to clean", do="Ask for --gradient, --continuum, or both")
+    if not (options.gradient or options.continuum or options.stars or options.star_layer):
+        raise InputError("There is nothing to clean", do="Ask for --gradient, --continuum, --stars or --star-layer")
+    if options.stars and options.star_layer:
+        raise InputError("The stars can be split off only once", do="Give --stars or --star-layer")
     inputs = [Path(options.file)]
     broad = named_file(options.continuum)[1] if options.continuum else None
     inputs += [broad] if broad else []
+    inputs += [Path(options.star_layer)] if options.star_layer else []
     out = check_output(Path(options.out), options.overwrite, inputs)
     model_out = check_output(Path(options.model), options.overwrite, inputs) if options.model else None
+    stars_out = check_output(Path(options.stars), options.overwrite, inputs) if options.stars else None
     progress = terminal_progress()
     picture = mono(read_picture(inputs[0]))
     result: dict[str, Any] = {"out": out, "gradient": None, "continuum": None, "stars": None, "warnings": []}
@@ -60,6 +70,22 @@ def run(options: argparse.Namespace) -> None:
         result["continuum"] = {"k": made.k, "k_error": made.error, "stars_used": made.stars}
         result["warnings"] += made.warnings
         history.append(f"Continuum taken off: {made.k:.5g} of {broad.name}")
+    if stars_out is not None:
+        progress.step(0.6, "finding stars")
+        split = split_stars(picture, progress.part(0.6, 0.95))
+        picture = replace(picture, data=split.starless)
+        write_fits(stars_out, split.stars, picture.header, [*history, "The layer of the stars"], options.overwrite,
+                   inputs)
+        result["stars"] = {"file": stars_out, "count": split.count, "masked_fraction": split.masked_fraction,
+                           "residual": split.residual, "rest_sigma": split.rest_sigma}
+        history.append(f"{split.count} stars split off, {100 * split.masked_fraction:.2f} % filled in")
+    if options.star_layer:
+        layer = mono(read_picture(Path(options.star_layer)))
+        check_same_shape(((inputs[0].name, picture), (Path(options.star_layer).name, layer)))
+        picture = replace(picture, data=picture.data - np.nan_to_num(layer.data))
+        result["stars"] = {"file": Path(options.star_layer).absolute(), "count": None,
+                           "masked_fraction": float((layer.data != 0).mean())}
+        history.append(f"The stars of {Path(options.star_layer).name} taken off")
     write_fits(out, picture.data, picture.header, history, options.overwrite, inputs)
     done()
     if options.json:

@@ -276,7 +276,9 @@ class Session:
             if request.alone is not None:
                 if request.alone not in painter.channels.origins and request.alone not in painter.channels.chosen:
                     return
-                image = painter.alone(recipe, request.alone, request.view)
+                v = request.view
+                image = (painter.nine(recipe, request.alone, v.width, v.height) if request.nine
+                         else painter.alone(recipe, request.alone, v))
             elif recipe is not None:
                 image = painter.blend(recipe, request.view)
             self.rendered.emit(request, image)

@@ -36,12 +36,14 @@ class View:
 @dataclass(frozen=True)
 class Request:
     """``alone`` names a channel (or an origin id) to be shown by itself; ``before`` asks for the blend as it was
-    before the last change."""
+    before the last change; ``nine`` for crops of corners, edges and middle at one to one, in a sheet of the view's
+    size."""
 
     id: int
     view: View
     alone: str | None = None
     before: bool = False
+    nine: bool = False
 
 
 def sample(levels: tuple[F32, ...], view: View, first_level: int = 0) -> F32:
@@ -105,6 +107,19 @@ class Painter:
         prepared = self.find(name)
         code = grey(prepared, recipe, sample(prepared.levels, view))
         return to_bytes(np.broadcast_to(code, (3, *code.shape)))
+
+    def nine(self, recipe: Recipe | None, name: str, width: int, height: int, gap: int = 6) -> RGB8:
+        """Nine crops at one to one, (height, width, 3) bytes: corners, edges and middle where they lie."""
+        prepared = self.find(name)
+        tall, wide = prepared.shape
+        cell = View(0, 0, 1.0, max((width - 2 * gap) // 3, 1), max((height - 2 * gap) // 3, 1))
+        out = np.zeros((height, width, 3), np.uint8)
+        for row in range(3):
+            for column in range(3):
+                at = replace(cell, x0=(wide - cell.width) * column / 2, y0=(tall - cell.height) * row / 2)
+                y, x = row * (cell.height + gap), column * (cell.width + gap)
+                out[y : y + cell.height, x : x + cell.width] = self.alone(recipe, name, at)
+        return out
 
     def find(self, name: str) -> Prepared:
         """By channel name or origin id."""

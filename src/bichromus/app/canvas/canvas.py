@@ -51,6 +51,7 @@ class Canvas(QWidget):
         self._drag: QPointF | None = None
         self.alone: str | None = None
         self.before = False
+        self.nine = False
         self._caption: tuple[str, str] | None = None
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -106,11 +107,22 @@ class Canvas(QWidget):
             self._caption = None
             self.ask()
 
+    def set_nine(self, on: bool) -> None:
+        """Crops of corners, edges and middle at one to one, or the picture; only of a channel alone."""
+        if on != self.nine:
+            self.nine = on
+            self._image = self._pixels = None
+            self.ask()
+            self.update()
+
     def ask(self) -> None:
         """Ask for the view as it is now: the part of the stage that the picture covers."""
         if self._shape is None or self._camera is None or self.width() < 2:
             return
         width, height = self._device_size()
+        if self.nine and self.alone is not None:
+            self.wanted.emit(Request(next(_NUMBERS), View(0, 0, 1.0, width, height), self.alone, nine=True))
+            return
         seen = self._camera.seen(self._shape, width, height)
         if seen is None:
             return
@@ -122,6 +134,7 @@ class Canvas(QWidget):
     def show_answer(self, request: Request, pixels: np.ndarray) -> None:
         """Take an answer; late ones and those of another mode are dropped."""
         mine = (request.alone, request.before) == (self.alone, self.before)
+        mine = mine and request.nine == (self.nine and self.alone is not None)
         if request.id < self._shown or not mine or self._shape is None:
             return
         self._shown, self._pixels, self._view = request.id, pixels, request.view
@@ -191,6 +204,11 @@ class Canvas(QWidget):
             return
         width, height = self._device_size()
         ratio = self.devicePixelRatioF()
+        if self.nine and self.alone is not None:
+            painter.drawImage(QRectF(0, 0, self._image.width() / ratio, self._image.height() / ratio), self._image)
+            if self._caption is not None:
+                self._paint_caption(painter, *self._caption)
+            return
         x0, y0 = self._camera.origin(width, height)
         scale = self._view.step * self._camera.zoom
         left, top = (self._view.x0 - x0) * self._camera.zoom, (self._view.y0 - y0) * self._camera.zoom
@@ -248,7 +266,7 @@ class Canvas(QWidget):
         self._point(event.position())
 
     def _point(self, at: QPointF) -> None:
-        if self._camera is None or self._shape is None:
+        if self._camera is None or self._shape is None or self.nine:
             return
         ratio = self.devicePixelRatioF()
         x, y = self._camera.to_picture(at.x() * ratio, at.y() * ratio, *self._device_size())

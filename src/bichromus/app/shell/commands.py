@@ -50,6 +50,10 @@ def make_commands(window: Window) -> list[Command]:
         if window.step is subs:
             action(*values)  # type: ignore[operator]
 
+    def on_channels(action: object) -> None:
+        if window.step is channels:
+            action()  # type: ignore[operator]
+
     def logging(action: object, *values: object) -> None:
         window.go("log")
         action(*values)  # type: ignore[operator]
@@ -103,6 +107,9 @@ def make_commands(window: Window) -> list[Command]:
                 "blend mapping", has_picture),
         Command("next-channel", "Next channel", "C", lambda: next_origin(1), "channels"),
         Command("last-channel", "Previous channel", "Shift+C", lambda: next_origin(-1), "channels"),
+        Command("blink", "Blink with the channel before", "E", lambda: on_channels(channels.blink), "channels compare"),
+        Command("nine", "Nine crops at one to one, or the whole", "T", lambda: on_channels(channels.toggle_nine),
+                "channels corners tilt"),
         Command("response", "Load or drop a sensor response", "", channels.choose_response, "channels extract"),
         Command("things", "Sites, rigs, filters and targets", "Ctrl+T", plan.edit_things, "plan horizon import export"),
         Command("year", "A year at a glance", "Y", plan.show_year, "plan season months", has_plan),

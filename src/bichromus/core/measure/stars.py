@@ -15,6 +15,7 @@ from .moffat import moffat_widths
 
 _MESH: Final = 48
 _THRESHOLD: Final = 5.0
+_FIRST_PEAKS: Final = 220
 
 
 @dataclass(frozen=True)
@@ -53,6 +54,14 @@ def find_stars(plane: F32, saturation: float | None = None, most: int = 20_000, 
     return Stars(len(x), fwhm, hfr, ellipticity, saturated, beta, _t(x), _t(y), _t(flux))
 
 
+def star_seeds(plane: F32, width_px: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Peaks that may be stars, more of them than ``find_stars`` keeps: x, y and strength, strongest first."""
+    peaks = _peaks(zero_sum(plane, width_px), width_px)
+    keep = _clean(plane, peaks, width_px, least=0.7)
+    order = np.argsort(peaks.strength[keep])[::-1]
+    return peaks.x[keep][order], peaks.y[keep][order], peaks.strength[keep][order]
+
+
 def zero_sum(plane: F32, fwhm_px: float) -> F32:
     """Response of a Gaussian of 0.8 FWHM less its mean over a disc: zero on any plane, high on stars."""
     sigma = 0.8 * fwhm_px / 2.355
@@ -84,21 +93,27 @@ def _t(values: np.ndarray) -> tuple[float, ...]:
 
 
 def _first_width(plane: F32) -> float:
-    """Star width by moments of the sharpest bright peaks, from several starts."""
-    best, most = 3.0, -1.0
+    """Star width by half maxima of bright peaks, from several starts.
+
+    Stars share one width; knots and filaments of a nebula have many. So not the middle counts, but where most crowd
+    together: the fullest window of a tenth.
+    """
     plane = _centre(plane, 1400)
+    found: dict[tuple[int, int], float] = {}
     for guess in (2.0, 3.0, 4.5, 6.5):
         peaks = _peaks(zero_sum(plane, guess), guess)
         order = np.argsort(peaks.strength)[::-1]
-        order = order[len(order) // 20 : len(order) // 20 + 80]
-        widths = [w for i in order if (w := _half_width(plane, peaks.x[i], peaks.y[i])) is not None]
-        if len(widths) < 5:
-            continue
-        width = float(np.median(widths))
-        match = len(widths) / (0.15 + abs(np.log(width / guess)))
-        if match > most:
-            best, most = width, match
-    return float(np.clip(best, 1.6, 12.0))
+        order = order[len(order) // 20 : len(order) // 20 + _FIRST_PEAKS]
+        for i in order:
+            width = _half_width(plane, peaks.x[i], peaks.y[i])
+            if width is not None:
+                found[int(peaks.x[i]) // 2, int(peaks.y[i]) // 2] = width
+    if len(found) < 5:
+        return 3.0
+    logs = np.sort(np.log(np.array(list(found.values()))))
+    crowd = np.searchsorted(logs, logs + 0.2) - np.arange(len(logs))
+    first = int(np.argmax(crowd))
+    return float(np.clip(np.exp(np.median(logs[first : first + crowd[first]])), 1.6, 12.0))
 
 
 def _centre(plane: F32, side: int) -> F32:
@@ -160,7 +175,7 @@ def _stamps(plane: F32, x: np.ndarray, y: np.ndarray, reach: int) -> np.ndarray:
     return plane[(y[:, None, None] + dy).astype(int), (x[:, None, None] + dx).astype(int)]
 
 
-def _clean(plane: F32, peaks: _Peaks, width: float) -> np.ndarray:
+def _clean(plane: F32, peaks: _Peaks, width: float, least: float = 0.85) -> np.ndarray:
     """Which peaks a star profile explains: least squares on [P, Px, Py, 1, x, y] against [1, x, y]."""
     if not peaks.x.size:
         return np.zeros(0, bool)
@@ -179,4 +194,4 @@ def _clean(plane: F32, peaks: _Peaks, width: float) -> np.ndarray:
     explained = 1 - np.maximum(rest - (m - 6) * noise**2, 0) / np.maximum(rest_flat - (m - 3) * noise**2, 1e-30)
     amplitude = fitted[:, 0]
     offset = np.hypot(fitted[:, 1], fitted[:, 2]) / np.maximum(amplitude, 1e-30)
-    return (amplitude > 0) & (explained > 0.85) & (offset < 0.35 * width + 0.5)
+    return (amplitude > 0) & (explained > least) & (offset < 0.35 * width + 0.5)

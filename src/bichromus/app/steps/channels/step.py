@@ -32,6 +32,7 @@ class ChannelsStep(Step):
     def __init__(self, desk: Desk) -> None:
         super().__init__(desk)
         self.selected: str | None = None
+        self.previous: str | None = None
         self._await_preliminary = False
         self.sheet = Sheet("channels and where they come from")
         self.sheet.chosen.connect(self.show_origin)
@@ -99,8 +100,25 @@ class ChannelsStep(Step):
 
     def show_origin(self, origin: str) -> None:
         """Put one channel of one origin on the stage."""
+        if origin != self.selected:
+            self.previous = self.selected
         self.selected = origin
         self._show_selected()
+
+    def blink(self) -> None:
+        """Back to the channel that was looked at before, and again."""
+        if self.previous in self.session.channels.origins and self.previous is not None:
+            self.show_origin(self.previous)
+        else:
+            self.session.told.emit("Look at another channel first: then this key blinks between the two.")
+
+    def toggle_nine(self) -> None:
+        """Nine crops at one to one, or the whole."""
+        self.desk.canvas.set_nine(not self.desk.canvas.nine)
+
+    def leave(self) -> None:
+        super().leave()
+        self.desk.canvas.set_nine(False)
 
     def show_next_preliminary(self) -> None:
         """Show the preliminary stack when it is prepared."""
