@@ -67,8 +67,8 @@ def pool(pictures: Sequence[Picture], power: float = 0.0, progress: Progress = S
                 for n, (k, s) in enumerate(zip(known, scales, strict=True))]
     data, lost = _bands(pictures, known, scales, surfaces, weights, progress.part(0.6, 1.0))
     share = weights / weights.sum()
-    parts = tuple(Part(p.label, p.file, s, k.noise.best, k.stars.fwhm_px, float(w), float(r))
-                  for p, s, k, w, r in zip(pictures, scales, known, share, lost, strict=True))
+    parts = tuple(Part(p.label, p.file, s, one.noise.best, one.stars.fwhm_px, float(w), float(r))
+                  for p, s, one, w, r in zip(pictures, scales, known, share, lost, strict=True))
     worth = np.array([(s.scale / k.noise.best) ** 2 for s, k in zip(scales, known, strict=True)])
     warnings = [s.warning for s in scales if s.warning]
     warnings += [f"{p.label} adds next to nothing: {100 * p.weight:.1f} % of the weight." for p in parts
@@ -89,7 +89,7 @@ def _scales(pictures: Sequence[Picture], known: Sequence[Known],
                 (picture.header.saturation, pictures[base].header.saturation), picture.label))
         return out
 
-    first = against(int(np.argmax([k.stars.count for k in known])))
+    first = against(int(np.argmax([one.stars.count for one in known])))
     best = int(np.argmax([s.scale / k.noise.best for s, k in zip(first, known, strict=True)]))
     return (best, first) if first[best].origin == "reference" else (best, against(best))
 
@@ -97,7 +97,7 @@ def _scales(pictures: Sequence[Picture], known: Sequence[Known],
 def _weights(known: Sequence[Known], scales: Sequence[FluxScale], power: float) -> np.ndarray:
     weights = np.array([(s.scale / k.noise.best) ** 2 for s, k in zip(scales, known, strict=True)])
     if power:
-        widths = np.array([k.stars.fwhm_px or np.nan for k in known])
+        widths = np.array([one.stars.fwhm_px or np.nan for one in known])
         weights = weights * np.nan_to_num((np.nanmin(widths) / widths) ** power, nan=1.0)
     return weights
 
