@@ -245,6 +245,23 @@ def test_kept_subs_are_listed_moved_when_asked_and_stacked(qtbot: QtBot, shot: W
     assert np.ptp(shot.canvas._pixels) > 100  # type: ignore[arg-type]
 
 
+def test_a_station_is_exported_and_taken_in_elsewhere(qtbot: QtBot, shot: Window, tmp_path: Path,
+                                                       monkeypatch: pytest.MonkeyPatch) -> None:
+    log, folder = log_of(shot), tmp_path / "given"
+    folder.mkdir()
+    monkeypatch.setattr(QMessageBox, "question", lambda *_a: QMessageBox.StandardButton.Yes)
+    log.export_to(folder, "Ridge")
+    qtbot.waitUntil(lambda: (folder / "contribution.json").exists() and not shot.session.jobs.busy, timeout=20_000)
+    assert len(list((folder / "subs").rglob("*.fits"))) == 9
+    other = Session(tmp_path / "other.bichromus", "Other")
+    other.begin()
+    for _ in range(2):
+        other.logbook.take_contribution(folder, lambda _stacks: None)
+        qtbot.waitUntil(lambda: not other.jobs.busy and other.logbook.hours() == {"Ha": pytest.approx(0.75)}, timeout=20_000)
+    assert other.logbook.view.stations == ("Ridge",)
+    other.close()
+
+
 def test_the_wheel_scrolls_a_long_log_and_paints_only_what_is_seen(qtbot: QtBot, opened: Window) -> None:
     step = log_of(opened)
     rows = "\n".join(f"{dt.date(2024, 1, 1) + dt.timedelta(days=3 * n)};Ridge;{('Ha', 'O3')[n % 2]};300;{5 + n % 40}" for n in range(300))

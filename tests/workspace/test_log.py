@@ -107,6 +107,23 @@ def test_every_gesture_of_the_log_is_undone_and_redone_exactly(log: Log, tmp_pat
     assert document.redo() is None
 
 
+def test_a_gesture_made_while_subs_were_taken_in_does_not_take_them_back(log: Log, tmp_path: Path) -> None:
+    document = log.document
+    before = document.state
+    sub(tmp_path / "a" / "0.fits", 0)
+    log.intake(tmp_path / "a")
+    document.do("rename", before.model_copy(update={"name": "Another"}))  # it was begun before the intake ended
+    assert hours(log) == {"Ha": pytest.approx(1 / 12)}
+    assert document.undo() == "rename"
+    assert hours(log) == {"Ha": pytest.approx(1 / 12)}
+    document.undo()
+    assert hours(log) == {}
+    document.redo()
+    document.redo()
+    assert hours(log) == {"Ha": pytest.approx(1 / 12)}
+    assert document.state.name == "Another"
+
+
 def test_a_typed_run_and_its_subs_count_once(log: Log, tmp_path: Path) -> None:
     runs, errors = read_table("night\tstation\tchannel\tsub\tkept\trejected\n2 Mar 2027\tRidge\tHa 3nm\t300 s\t10\t2\n"
                               "2027-03-02\tRidge\tHa\t300\t4\t0")  # two parts of one run

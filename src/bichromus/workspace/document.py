@@ -49,6 +49,8 @@ class Document:
 
         Raises WriteFailed, and what ``work`` raises for input at fault; all stays as it was then.
         """
+        if state.log != self._saved.log:  # the log has moved on while this state was made
+            state = state.model_copy(update={"log": self._saved.log})
         if state == self._saved and work is None:
             self.show(state)
             return

@@ -7,7 +7,16 @@ from pathlib import Path
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QGuiApplication
-from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QInputDialog, QSizePolicy, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QFileDialog,
+    QHBoxLayout,
+    QInputDialog,
+    QMessageBox,
+    QSizePolicy,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ....workspace.log_view import NightRow, Pick, Run
 from ....workspace.logbook import Logbook
@@ -192,7 +201,15 @@ class LogStep(Step):
         folder = QFileDialog.getExistingDirectory(self.desk.window, "An empty folder for it", str(Path.home())) \
             if fine else ""
         if folder:
-            self.book.export_contribution(Path(folder), station, with_subs=False)
+            self.export_to(Path(folder), station)
+
+    def export_to(self, folder: Path, station: str) -> None:
+        """Write a station's part into a folder; its kept subs only when asked for."""
+        kept = [s for s in self.book.subs if s.contributor == station and s.kept and s.file]
+        words = f"Copy the {len(kept)} kept subs of {station}, too? Without them its hours and stacks are exported."
+        with_subs = bool(kept) and QMessageBox.question(
+            self.desk.window, "Export a contribution", words) == QMessageBox.StandardButton.Yes
+        self.book.export_contribution(folder, station, with_subs)
 
     def copy_summary(self, form: str) -> None:
         """The summary on the clipboard."""
