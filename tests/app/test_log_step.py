@@ -153,9 +153,9 @@ def test_an_evening_is_rehearsed_into_a_watched_folder(qtbot: QtBot, opened: Win
     assert session.state.watched
     qtbot.waitUntil(lambda: len(session.logbook.subs) >= 4, timeout=60_000)
     assert "Watching" in step.growing.state.text()
-    run(opened, "rehearse")
-    qtbot.waitUntil(lambda: not session.logbook.rehearsing, timeout=10_000)
-    assert step.growing.rehearse.text() == "Rehearse tonight"
+    if session.logbook.rehearsing:  # a quick machine may be done already
+        run(opened, "rehearse")
+    qtbot.waitUntil(lambda: not session.logbook.rehearsing and step.growing.rehearse.text() == "Rehearse tonight", timeout=20_000)
     assert {s.channel for s in session.logbook.subs} <= planned
     assert all(s.contributor == "Ridge" and s.night.isoformat() == "2027-03-11" for s in session.logbook.subs)
     run(opened, "undo")
