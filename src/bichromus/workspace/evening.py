@@ -22,7 +22,7 @@ from ..core.model.rig import Filter, Rig
 from ..core.plan.earth import Place
 from ..core.plan.moment import conditions
 from ..core.plan.night import Target, julian, moment_of
-from ..core.plan.sky import moon_nanolamberts, phase_angle, sky_factor
+from ..core.plan.sky import sky_factor
 from ..core.simulate.evening import Air, Exposure, SimulatedCamera, weather
 from ..core.simulate.forecast import Forecast
 from .things import FilterThing, RigThing, SiteThing, TargetThing
@@ -67,9 +67,7 @@ def make_evening(site: SiteThing, rig: RigThing, target: TargetThing, filters: S
     @cache
     def at(moment: dt.datetime) -> tuple[float, float]:
         sky = conditions(place, aim, np.array([julian(moment)]), site.sky_mag)
-        light = moon_nanolamberts(phase_angle(float(sky.lit[0])), 90 - float(sky.moon[0]),
-                                  90 - max(float(sky.target[0]), 5.0), float(sky.distance[0]))
-        return float(sky.sun[0]), light
+        return float(sky.sun[0]), float(sky.moon_nl[0])
 
     air = weather(shots, forecast, _rig(rig), lambda t: at(t)[0],
                   lambda c, t: sky_factor(c, site.sky_mag, at(t)[1]), seed, refocus_min, mishaps)

@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from itertools import chain
 from pathlib import Path
 
 import numpy as np
@@ -25,6 +24,7 @@ from ..core.model.errors import InputError, UnreadableFile, UnsupportedData
 from ..core.model.planes import F32
 from ..core.model.progress import SILENT, Progress
 from ..core.model.sub import SubHeader, night_at, nights_by_gap
+from ..core.numerics.bands import ordered_parallel
 
 _THREADS = 2
 
@@ -82,7 +82,23 @@ def _grade_group(paths: list[Path], progress: Progress, total: int) -> dict[Path
     measures: dict[Path, SubMeasure] = {}
     out: dict[Path, GradedSub] = {}
 
-    width: float | None = None
+    for number, (path, found) in enumerate(zip(paths, measure_files(paths), strict=True)):
+        progress.step(number / max(total, 1), f"measuring {path.name}")
+        if isinstance(found, SubMeasure):
+            measures[path] = found
+        else:
+            out[path] = _broken(path, found)
+    for path, judged in zip(measures, grade(list(measures.values())), strict=True):
+        out[path] = GradedSub(path, measures[path], judged)
+    return out
+
+
+def measure_files(paths: Sequence[Path], width_px: float | None = None) -> Iterator[SubMeasure | InputError]:
+    """Measures of subs of one kind in their order, two at a time, or what is wrong with a file.
+
+    All start from one star size, the first sub's where none is given: their order does not matter.
+    """
+    width = width_px
 
     def work(path: Path) -> SubMeasure | InputError:
         try:
@@ -90,25 +106,21 @@ def _grade_group(paths: list[Path], progress: Progress, total: int) -> dict[Path
         except (UnreadableFile, UnsupportedData) as error:
             return error
 
-    with ThreadPoolExecutor(_THREADS) as pool:
-        first = work(paths[0])
-        if isinstance(first, SubMeasure):
-            width = first.fwhm_px  # the others start from it, whatever their order
-        for number, (path, found) in enumerate(zip(paths, chain([first], pool.map(work, paths[1:])), strict=True)):
-            progress.step(number / max(total, 1), f"measuring {path.name}")
-            if isinstance(found, InputError):
-                out[path] = _broken(path, found)
-            else:
-                measures[path] = found
-    for path, judged in zip(measures, grade(list(measures.values())), strict=True):
-        out[path] = GradedSub(path, measures[path], judged)
-    return out
+    rest = iter(paths)
+    if width is None:
+        for path in rest:
+            first = work(path)
+            yield first
+            if isinstance(first, SubMeasure):
+                width = first.fwhm_px
+            break
+    yield from ordered_parallel(work, rest, _THREADS)
 
 
 def measure_file(path: Path, width_px: float | None = None) -> SubMeasure:
     """Measure a sub from its file. Raises UnreadableFile, UnsupportedData."""
     frame = open_frame(path)
-    cell = 2 if frame.header.bayer and len(frame.stored) == 1 else 1  # a mosaic as the means of its cells
+    cell = frame.cell  # a mosaic as the means of its cells
     shape = frame.shape[0] // cell, frame.shape[1] // cell
     y0, y1, x0, x1 = (v * cell for v in middle_of(shape))
     factor = trail_factor(shape)

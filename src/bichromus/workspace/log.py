@@ -265,6 +265,13 @@ class Log:
         return {str(t): str(c) for t, c in self._store.rows("SELECT text, channel FROM filters")}
 
 
+def run_key(night: str, contributor: str, telescope: str, camera: str, channel: str, seconds: float,
+            gain: float | None) -> str:
+    """What makes subs one run."""
+    return "|".join((night, contributor, telescope, camera, channel, f"{seconds:g}",
+                     f"{gain:g}" if gain is not None else ""))
+
+
 def known_channel(text: str) -> str:
     """A channel or a dual band. Raises UnknownName."""
     found: FilterName = filter_name(text)

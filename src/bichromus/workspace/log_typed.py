@@ -10,7 +10,7 @@ from typing import Any, Final
 
 from ..core.model.errors import InputError
 from .journal import Row
-from .log import known_channel
+from .log import known_channel, run_key
 
 _COLUMNS: Final = {
     "night": "night date", "contributor": "station contributor who observer", "object": "object target",
@@ -46,9 +46,8 @@ def make_run(values: Mapping[str, str]) -> tuple[str, Row]:
                 "kept": kept, "rejected": rejected, "notes": text.get("notes", "")}
     for name in _OPTIONAL:
         row[name] = _number(text, name, name.partition("_")[0])
-    key = (row["night"], row["contributor"], row["telescope"], row["camera"], row["channel"], f"{seconds:g}",
-           f"{row['gain']:g}" if row["gain"] is not None else "")
-    return "typed|" + "|".join(key), row
+    names = ("night", "contributor", "telescope", "camera", "channel", "seconds", "gain")
+    return f"typed|{run_key(*(row[n] for n in names))}", row
 
 
 def read_table(text: str) -> tuple[dict[str, Row], list[InputError]]:

@@ -15,7 +15,7 @@ from ..core.plan.earth import Place
 from ..core.plan.moment import conditions
 from ..core.plan.night import Target, julian
 from .journal import Row
-from .log import Sub
+from .log import Sub, run_key
 from .log_report import channel_order
 from .things import PlanState, SiteThing
 
@@ -225,8 +225,7 @@ def _run(part: list[Sub], widths: Mapping[str, float], typed: Mapping[str, Row],
         row = typed[s.identity]
         return replace(base, key=s.identity, typed=True, fwhm_arcsec=row["fwhm_arcsec"],
                        guiding_arcsec=row["guiding_arcsec"], notes=row["notes"])
-    key = "|".join((s.night.isoformat(), s.contributor, s.telescope, s.camera, s.channel, f"{s.seconds:g}",
-                    f"{s.gain:g}" if s.gain is not None else ""))
+    key = run_key(s.night.isoformat(), s.contributor, s.telescope, s.camera, s.channel, s.seconds, s.gain)
     wide = [widths[p.identity] * p.scale_arcsec for p in kept or part if p.scale_arcsec and p.identity in widths]
     note = notes.get(key, {})
     starts = [p.start for p in part if p.start is not None]

@@ -15,8 +15,9 @@ from ..core.files import write_fits
 from ..core.files.frames import Frame, open_frame
 from ..core.measure.centroids import centroids
 from ..core.measure.subs import middle_of
+from ..core.measure.worth import light_of
 from ..core.model.channel import filter_name
-from ..core.model.errors import InputError, NotEnoughData
+from ..core.model.errors import NotEnoughData
 from ..core.model.planes import F32, Header
 from ..core.model.progress import SILENT, Progress
 from ..core.pool.quick import Layer, quick_stack
@@ -86,14 +87,10 @@ def _opened(r: Reviewed, spill: Path) -> Frame:
     return replace(frame, stored=np.load(place, mmap_mode="r"))
 
 
-def _cell(frame: Frame) -> int:
-    return 2 if frame.header.bayer and len(frame.stored) == 1 else 1
-
-
 def _stars_of(r: Reviewed, frame: Frame) -> _Anchor:
     """The brightest stars to a fraction of a cell."""
     assert r.measure is not None
-    cell = _cell(frame)
+    cell = frame.cell
     shape = frame.shape[0] // cell, frame.shape[1] // cell
     y0, y1, x0, x1 = middle_of(shape)
     plane = frame.reduced(cell, y0 * cell, y1 * cell, x0 * cell, x1 * cell)
@@ -123,7 +120,7 @@ def _stack(group: Group, subs: Sequence[Reviewed], anchor: _Anchor, folder: Path
         raise NotEnoughData(f"The subs of {group.channel} cannot be laid on each other", why="their stars do not agree",
                             do="Look at them in Subs: another target may be among them")
     planes = [_plane(placed, colour, anchor.shape, progress.part(0.4 + 0.55 * n / 3, 0.4 + 0.55 * (n + 1) / 3))
-              for n, colour in enumerate("RGB")] if _cell(placed[0][1]) == 2 else [
+              for n, colour in enumerate("RGB")] if placed[0][1].cell == 2 else [
         _plane(placed, "", anchor.shape, progress.part(0.4, 0.95))]
     data = planes[0][0] if len(planes) == 1 else np.stack([p[0] for p in planes])
     path = folder / f"{group.key[0]}_{group.key[1]}_{group.channel.replace('+', '_')}_{group.key[4]:g}s.fits"
@@ -143,7 +140,7 @@ def _plane(placed: Sequence[tuple[Reviewed, Frame, Rigid]], colour: str, shape: 
         seen, phase = _colour_plane(frame, colour) if colour else (frame, (0.0, 0.0))
         sky = float(np.nanmedian(seen.sparse(5))) if colour else r.measure.background
         level += sky / len(placed)
-        light = min(max(r.grade.transparency or 0.0, 0.0), 1.2)
+        light = light_of(r.grade)
         layers.append(Layer(seen.shape, seen.region, place, sky, r.measure.noise, light, r.worth or 0.0, phase))
     made = quick_stack(layers, shape, progress)
     return np.asarray(made.data + np.float32(level), np.float32), made.rejected
@@ -181,16 +178,9 @@ class _Pair(Frame):
 
 def _header(group: Group, used: Sequence[Reviewed], frame: Frame) -> Header:
     h, first = frame.header, used[0].sub
-    pixel = h.pixel_um * _cell(frame) if h.pixel_um else None
+    pixel = h.pixel_um * frame.cell if h.pixel_um else None
     return Header(filter=filter_name(group.channel), exposure_s=group.key[4], total_s=len(used) * group.key[4],
                   subs=len(used), camera=h.camera, telescope=h.telescope, station=first.contributor,
                   object_name=first.object_name, date_utc=h.date_utc, pixel_um=pixel, focal_mm=h.focal_mm,
                   gain=h.gain, saturation=h.saturation,
                   history=(f"Preliminary stack of {len(used)} subs, each by its worth",))
-
-
-def check_one_rig(groups: Sequence[Group]) -> None:
-    """Raises InputError when groups are of several rigs: these do not share a grid."""
-    rigs = {g.key[2] for g in groups}
-    if len(rigs) > 1:
-        raise InputError("These subs are of several rigs", why="; ".join(sorted(rigs)), do="Stack one rig at a time")

@@ -6,7 +6,6 @@ import datetime as dt
 import io
 from collections import Counter
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from pathlib import Path
 from statistics import median
@@ -16,10 +15,10 @@ import numpy as np
 
 from ..core.measure.subs import Grade, SubMeasure, grade
 from ..core.measure.worth import Effect, leaving_out, still_helps, worths
-from ..core.model.errors import BichromusError, WriteFailed
+from ..core.model.errors import WriteFailed
 from ..core.model.progress import SILENT, Progress
 from .frames import LockedStretch
-from .grading import measure_file
+from .grading import measure_files
 from .log import Sub
 from .log_report import channel_order
 from .log_view import rig_of
@@ -203,24 +202,12 @@ def measure_missing(store: Store, subs: Sequence[Sub], measures: dict[str, SubMe
     if not todo:
         return
     known = sorted(m.fwhm_px for s in subs if (m := measures.get(s.identity)) is not None and m.fwhm_px is not None)
-    width = known[len(known) // 2] if known else None  # all start from one star size: the order does not matter
-
-    def work(sub: Sub) -> SubMeasure | str:
-        try:
-            return measure_file(Path(sub.file), width)
-        except BichromusError as error:
-            return getattr(error, "why", "") or getattr(error, "what", "") or str(error)
-
-    with ThreadPoolExecutor(2) as pool:
-        starts = [0] if width is None else []
-        starts += list(range(len(starts), len(todo), 4))
-        for first, last in zip(starts, [*starts[1:], len(todo)], strict=True):
-            part = todo[first:last]
-            progress.step(first / len(todo), f"measuring {Path(part[0].file).name}")
-            for sub, found in zip(part, pool.map(work, part), strict=True):
-                if isinstance(found, str):
-                    broken[sub.identity] = found
-                else:
-                    measures[sub.identity] = found
-                    keep_measure(store, sub.identity, found)
-                    width = width or found.fwhm_px
+    width = known[len(known) // 2] if known else None
+    found = measure_files([Path(s.file) for s in todo], width)
+    for number, (sub, made) in enumerate(zip(todo, found, strict=True)):
+        progress.step(number / len(todo), f"measuring {Path(sub.file).name}")
+        if isinstance(made, SubMeasure):
+            measures[sub.identity] = made
+            keep_measure(store, sub.identity, made)
+        else:
+            broken[sub.identity] = made.why or made.what

@@ -159,12 +159,6 @@ class Reviewer:
         if key is not None:
             self.choose(key)
 
-    def choose_night(self, night: str, contributor: str) -> None:
-        """The first group of a night."""
-        key = next((k for k in self.groups if k[:2] == (night, contributor)), None)
-        if key is not None:
-            self.choose(key)
-
     def enter(self) -> None:
         """The review is on the stage: what was not measured is."""
         self.active = True

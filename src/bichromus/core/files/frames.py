@@ -38,6 +38,11 @@ class Frame:
         """Height and width."""
         return int(self.stored.shape[-2]), int(self.stored.shape[-1])
 
+    @property
+    def cell(self) -> int:
+        """Side of the cell that holds all colours: 2 in a mosaic, else 1."""
+        return 2 if self.header.bayer and len(self.stored) == 1 else 1
+
     def region(self, y0: int, y1: int, x0: int = 0, x1: int | None = None) -> F32:
         """A part of the plane as float32; what lies outside is cut off."""
         y0, x0 = max(y0, 0), max(x0, 0)

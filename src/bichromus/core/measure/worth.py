@@ -25,6 +25,11 @@ class Effect:
     weighted: float
 
 
+def light_of(grade: Grade) -> float:
+    """Light that came through, as it is believed: 0 to 1.2 of the good subs'; 0 where it is not known."""
+    return min(max(grade.transparency or 0.0, 0.0), _CLEAREST)
+
+
 def worths(measures: Sequence[SubMeasure | None], grades: Sequence[Grade]) -> np.ndarray:
     """Worth of each sub (N,): (light / (noise x star size))^2 over that of the median good one; 0 for a broken one.
 
@@ -33,7 +38,7 @@ def worths(measures: Sequence[SubMeasure | None], grades: Sequence[Grade]) -> np
     raw = np.zeros(len(measures))
     for n, (m, g) in enumerate(zip(measures, grades, strict=True)):
         if m is not None and m.noise > 0 and g.transparency is not None:
-            raw[n] = (min(max(g.transparency, 0.0), _CLEAREST) / (m.noise * (m.fwhm_px or np.nan))) ** 2
+            raw[n] = (light_of(g) / (m.noise * (m.fwhm_px or np.nan))) ** 2
     raw = np.nan_to_num(raw)
     good = raw[[g.keep for g in grades]] if any(g.keep for g in grades) else raw
     good = good[good > 0]

@@ -8,6 +8,7 @@ from itertools import islice
 from typing import TypeVar
 
 T = TypeVar("T")
+Band = TypeVar("Band")
 
 
 def row_bands(height: int, rows: int) -> Iterator[tuple[int, int]]:
@@ -16,7 +17,7 @@ def row_bands(height: int, rows: int) -> Iterator[tuple[int, int]]:
         yield y0, min(y0 + rows, height)
 
 
-def ordered_parallel(work: Callable[[tuple[int, int]], T], bands: Iterator[tuple[int, int]],
+def ordered_parallel(work: Callable[[Band], T], bands: Iterator[Band],
                      threads: int, ahead: int = 2) -> Iterator[T]:
     """Run ``work`` on each band in threads and yield the results in order.
 

@@ -14,13 +14,15 @@ from .sky import dark_nanolamberts, moon_nanolamberts, nanolamberts, phase_angle
 
 @dataclass(frozen=True)
 class Conditions:
-    """One value a moment: degrees, the Moon's lit share 0 to 1, and the sky at the target in V mag/arcsec2."""
+    """One value a moment: degrees, the Moon's lit share 0 to 1, its light on the target in nanolamberts,
+    and the sky there in V mag/arcsec2."""
 
     sun: F64
     moon: F64
     lit: F64
     target: F64
     distance: F64
+    moon_nl: F64
     sky_mag: F64
 
 
@@ -36,7 +38,9 @@ def conditions(place: Place, target: Target, utc: F64, site_mag: float) -> Condi
     high = [horizontal(v, gast, place)[0] for v in (sun - here, moon - here, star)]
     lit, away = lit_share(sun, moon), separation(star, moon - here)
     zenith = nanolamberts(site_mag)
-    light = [dark_nanolamberts(zenith, max(t, 5.0)) + moon_nanolamberts(phase_angle(k), 90 - m, 90 - max(t, 5.0), d)
-             for t, m, k, d in zip(high[2], high[1], lit, away, strict=True)]
-    mag = (20.7233 - np.log(np.array(light) / 34.08)) / 0.92104
-    return Conditions(high[0], high[1], lit, high[2], away, mag)
+    up = np.maximum(high[2], 5.0)
+    moonlight = np.array([moon_nanolamberts(phase_angle(k), 90 - m, 90 - t, d)
+                          for t, m, k, d in zip(up, high[1], lit, away, strict=True)])
+    light = moonlight + np.array([dark_nanolamberts(zenith, t) for t in up])
+    mag = (20.7233 - np.log(light / 34.08)) / 0.92104
+    return Conditions(high[0], high[1], lit, high[2], away, moonlight, mag)
