@@ -110,10 +110,14 @@ class Matrix(QAbstractScrollArea):
         room = self.viewport().height() - _HEAD - _FOOT  # type: ignore[union-attr]
         bar = self.verticalScrollBar()
         assert bar is not None
-        bar.setRange(0, max((self._ends[-1] if self._ends else 0) - room, 0))
+        bar.setRange(0, self._whole((self._ends[-1] if self._ends else 0) - room))
         bar.setPageStep(max(room, 1))
         bar.setSingleStep(_NIGHT)
         self._redraw()
+
+    def _whole(self, least: int) -> int:
+        """The first place from ``least`` on that begins with a whole line: the heading cuts none."""
+        return next((e for e in self._ends if e >= least), least) if least > 0 else 0
 
     def _redraw(self) -> None:
         port = self.viewport()
@@ -309,7 +313,7 @@ class Matrix(QAbstractScrollArea):
                 last += 1
         top, end = (self._ends[index - 1] if index else 0), self._ends[last]
         room = port.height() - _HEAD - _FOOT
-        bar.setValue(min(max(bar.value(), end - room), top))
+        bar.setValue(min(max(bar.value(), self._whole(end - room)), top))
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         index = self._index_at(event.position().y()) if event else None

@@ -299,9 +299,11 @@ class LogStep(Step):
 
     def card(self, channel: str, key: str) -> Card | None:
         growth = next((g for g in self.session.growths() if g.channel == channel), None)
-        if growth is None:
-            hours = self.book.hours().get(channel, 0.0)
-            return Card(channel, clock_text(hours), "–", None, "next hour", "–", key, f"{clock_text(hours)} kept.")
+        if growth is None or "+" in channel:
+            view, hours = self.book.view, self.book.hours().get(channel, 0.0)
+            kept, nights = view.subs_kept.get(channel, 0), sum(bool(r.hours(channel)) for r in view.rows)
+            return Card(channel, clock_text(hours), f"{kept:,}", None, "nights", f"{nights}", key,
+                        f"{clock_text(hours)} kept in {kept:,} subs.", first="subs")
         goal = f" / {_goal_text(growth.goal_h)}" if growth.goal_h else ""
         wanted = clock_text(growth.hours) + goal
         more = f"{growth.next_hour:+.1f}" if growth.next_hour is not None else "–"
