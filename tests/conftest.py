@@ -9,9 +9,9 @@ import pytest
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from bichromus.core.simulate.demo import demo_scene, write_demo
+from bichromus.core.simulate.demo import demo_scene, write_stacks
 from bichromus.core.simulate.scene import Scene
-from sky import SMALL
+from sky import SMALL, TIDY
 
 
 @pytest.fixture(autouse=True)
@@ -31,7 +31,7 @@ def scene() -> Scene:
 
 
 @pytest.fixture(scope="session")
-def demo_files(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
-    """The demo's stacks in small, by file stem (Ridge_Ha, Balcony_Ha_O3, ...)."""
+def demo_files(tmp_path_factory: pytest.TempPathFactory, scene: Scene) -> dict[str, Path]:
+    """Stacks of two stations in small and on one grid, by file stem (Ridge_Ha, Balcony_Ha_O3, ...)."""
     folder = tmp_path_factory.mktemp("demo")
-    return {p.stem: p for p in write_demo(folder, SMALL)}
+    return {p.stem: p for p in write_stacks(folder, scene, TIDY, {})}

@@ -9,10 +9,20 @@ import numpy as np
 from bichromus.core.extract import load_response
 from bichromus.core.model.rig import RIGS, SITES
 from bichromus.core.simulate.camera import Sky
-from bichromus.core.simulate.demo import simulate_stack
+from bichromus.core.simulate.demo import DemoStack, simulate_stack
 from bichromus.core.simulate.scene import Scene
 
 SMALL = (428, 640)
+TIDY = (
+    DemoStack("Ridge", "Ha", 76, 300, 1.15),
+    DemoStack("Ridge", "O3", 108, 300, 1.05),
+    DemoStack("Ridge", "S2", 96, 300, 1.10),
+    DemoStack("Ridge", "R", 35, 60),
+    DemoStack("Ridge", "G", 35, 60),
+    DemoStack("Ridge", "B", 30, 60),
+    DemoStack("Balcony", "Ha+O3", 60, 300, 1.3, 0.88, (0.10, -0.06)),
+    DemoStack("Balcony", "O3+S2", 52, 300, 1.5, 0.82, (-0.07, 0.08)),
+)
 
 
 def stack_of(scene: Scene, station: str, band: str, subs: int, seed: int, **sky: float) -> np.ndarray:

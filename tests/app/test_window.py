@@ -22,6 +22,7 @@ from bichromus.app.theme.look import LOOK
 from bichromus.core.files import read_picture
 from bichromus.core.model.errors import ProjectError
 from bichromus.workspace.jobs import JobReport
+from bichromus.workspace.state import PLANE
 
 
 def blend_of(window: Window) -> BlendStep:
@@ -207,22 +208,28 @@ def test_channels_are_looked_at_and_taken_from_either_origin(qtbot: QtBot, windo
     window.go("channels")
     step = channels_of(window)
     titles = [i.title for i in step.sheet.row.items]
-    assert len(titles) == 9
+    assert len(titles) == 12  # three lines from two stations each and pooled, R, G, B from one
     origin = next(i.id for i in step.sheet.row.items if i.title.startswith("O3  Balcony"))
     step.sheet.chosen.emit(origin)
     assert window.canvas.alone == origin
-    assert step.leaks._lines == ("Ha", "O3")
-    assert step.leaks.words("G") == "Ha leaks 11 %"
-    qtbot.wait(50)
-    radio = next(b for b in step._choices.findChildren(QAbstractButton) if "Balcony" in b.text() and b.isVisible())
+    assert step.extract.leaks._lines == ("Ha", "O3")
+    assert step.extract.leaks.words("G") == "Ha leaks 11 %"
+    # the pool is switched off, and one origin taken alone; both can be undone
+    qtbot.mouseClick(step.chain.rows["pool"].title, Qt.MouseButton.LeftButton)
+    assert step.pool.isVisible()
+    assert list(step.chain.rows) == ["extract", "align", "gradient", "pool", "continuum", "stars"]
+    qtbot.mouseClick(step.chain.rows["pool"].switch, Qt.MouseButton.LeftButton, pos=QPoint(7, 7))
+    qtbot.waitUntil(lambda: window.session.channels.channel("O3").label == "Ridge")
+    assert step.chain.rows["pool"].words.text() == "Ridge alone"
+    radio = step.pool.radios[origin]
     qtbot.mouseClick(radio, Qt.MouseButton.LeftButton, pos=QPoint(8, radio.height() // 2))
     qtbot.waitUntil(lambda: window.session.channels.channel("O3").origin == origin)
     window.undo()
     qtbot.waitUntil(lambda: window.session.channels.channel("O3").origin != origin)
     qtbot.mouseClick(window.ledger, Qt.MouseButton.LeftButton, pos=window.ledger._card_rect(2).center().toPoint())
-    assert step.channel_fold._head.text() == "S2, sulfur-2"
+    assert step.chain._head.text() == "S2, sulfur-2"
     press(qtbot, window.canvas, Qt.Key.Key_C)
-    assert step.selected == step.sheet.row.items[5].id
+    assert step.selected == step.sheet.row.items[7].id
 
 
 def test_publishing_from_the_window(qtbot: QtBot, window: Window, tmp_path: Path) -> None:
@@ -367,27 +374,67 @@ def test_a_view_after_a_move_is_never_older_than_the_one_shown(qtbot: QtBot, win
     assert picture(window) is before
 
 
-def test_alignment_and_pool_are_seen_and_chosen_in_channels(qtbot: QtBot, window: Window) -> None:
-    step = window.step_named("channels")
-    assert isinstance(step, ChannelsStep)
+def test_the_chain_shows_switches_and_undoes_its_steps(qtbot: QtBot, window: Window) -> None:
+    step, session = channels_of(window), window.session
     window.go("channels")
-    assert step.align.isVisible()
-    assert step.align.note.text() == "all on one grid"
     window.select("O3")
-    qtbot.waitUntil(lambda: step.pool.pool.isVisible(), timeout=5_000)
-    step.pool.pool.click()
-    qtbot.waitUntil(lambda: window.session.channels.chosen["O3"] == "pool@O3" and not window.session.jobs.busy, timeout=60_000)
-    qtbot.waitUntil(lambda: any(i.id == "pool@O3" for i in step.sheet.row.items), timeout=5_000)
-    step.show_origin("pool@O3")
+    assert step.selected == "pool@O3"
     assert "pooled, 2 stacks" in window.canvas._caption[1]  # type: ignore[index]
-    step.pool.gradient.setCurrentIndex(1)
-    step.pool.gradient.activated.emit(1)
-    qtbot.waitUntil(lambda: any("gradient" in p.notes for p in window.session.channels.of("O3")), timeout=60_000)
-    assert window.session.state.gradient == {"O3": -1}
-    run_undo = next(c for c in window.commands if c.id == "undo").run
-    run_undo()
-    run_undo()
-    qtbot.waitUntil(lambda: "pool@O3" not in window.session.channels.origins, timeout=60_000)
+    assert step.chain.rows["align"].words.text() == "on the grid already"
+    assert "best alone" in step.chain.rows["pool"].words.text()
+    # one key opens the steps in turn; what the open one did is seen, and held away with Space
+    for name in ("extract", "align", "gradient", "pool"):
+        press(qtbot, window.canvas, Qt.Key.Key_J)
+        assert step.chain.current == name
+        assert step.chain.panels[name].isVisible()
+    qtbot.waitUntil(lambda: window.canvas._pixels is not None, timeout=5_000)
+    window.canvas.setFocus()
+    qtbot.keyPress(window.canvas, Qt.Key.Key_Space)
+    assert window.canvas._asked() == (session.channels.of("O3")[1].origin, "")
+    qtbot.keyRelease(window.canvas, Qt.Key.Key_Space)
+    assert window.canvas._asked() == ("pool@O3", "")
+    # of one origin: sky, model, and the channel with its gradient
+    origin = next(p.origin for p in session.channels.of("Ha") if "Balcony" in p.label)
+    step.show_origin(origin)
+    step.chain.toggle("gradient")
+    press(qtbot, window.canvas, Qt.Key.Key_V)
+    assert (window.canvas.alone, window.canvas.look) == (origin, "sky")
+    dark = picture(window).mean() if window.canvas._pixels is not None else 0
+    press(qtbot, window.canvas, Qt.Key.Key_V)
+    assert window.canvas.look == "model"
+    assert dark is not None
+    press(qtbot, window.canvas, Qt.Key.Key_V)
+    assert window.canvas.look == ""
+    press(qtbot, window.canvas, Qt.Key.Key_I)
+    qtbot.waitUntil(lambda: session.state.gradient == {"Ha": PLANE} and not session.jobs.busy, timeout=60_000)
+    qtbot.waitUntil(lambda: step.chain.rows["gradient"].words.text() == "only a plane is taken off", timeout=5_000)
+    window.undo()
+    qtbot.waitUntil(lambda: session.state.gradient == {} and not session.jobs.busy, timeout=60_000)
+
+
+def test_what_must_not_count_as_sky_is_drawn(qtbot: QtBot, window: Window) -> None:
+    step, session = channels_of(window), window.session
+    window.go("channels")
+    window.select("R")
+    step.draw_sky()
+    assert window.canvas.drawing
+    middle = window.canvas.rect().center()
+    qtbot.mousePress(window.canvas, Qt.MouseButton.LeftButton, pos=middle)
+    qtbot.mouseMove(window.canvas, middle + QPoint(40, 10))
+    qtbot.mouseRelease(window.canvas, Qt.MouseButton.LeftButton, pos=middle + QPoint(40, 10))
+    qtbot.waitUntil(lambda: bool(session.state.spared.get("R")) and not session.jobs.busy, timeout=30_000)
+    before = len(session.state.spared["R"])
+    x, y, radius = session.state.spared["R"][0]
+    assert (x, y) == pytest.approx((320, 214), abs=4)
+    assert radius == pytest.approx(18 / (window.canvas.zoom or 1), rel=0.01)
+    press(qtbot, window.canvas, Qt.Key.Key_Return)  # the same without a pointer
+    qtbot.waitUntil(lambda: len(session.state.spared["R"]) == before + 1 and not session.jobs.busy, timeout=30_000)
+    assert [m.kind for m in window.canvas._marks] == ["disc"] * (before + 1)
+    qtbot.mouseClick(step.gradient.clear, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: session.state.spared == {} and not session.jobs.busy, timeout=30_000)
+    window.go("blend")
+    assert not window.canvas.drawing
+    assert window.canvas._marks == ()
 
 
 def test_nine_crops_and_blinking_in_channels(qtbot: QtBot, window: Window) -> None:

@@ -126,7 +126,7 @@ def test_what_cannot_be_extracted_is_refused_with_the_reason(pair: tuple[ColourS
     stretched = np.arcsinh(2000 * np.clip(good.data - np.quantile(good.data, 0.02), 0, None)) / np.arcsinh(2000)
     cases = [
         (replace(good, data=stretched.astype(np.float32)), NotLinear, "already stretched"),
-        (replace(good, data=good.data[0], header=replace(good.header, bayer="RGGB")), UnsupportedData, "mosaic"),
+        (replace(good, data=good.data[0], header=replace(good.header, bayer="RGBG")), UnsupportedData, "pattern of this mosaic"),
         (replace(good, data=good.data[0]), UnsupportedData, "one plane only"),
         (replace(good, data=np.full_like(good.data, 0.5)), UnsupportedData, "no noise"),
     ]

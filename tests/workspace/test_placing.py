@@ -19,6 +19,7 @@ from bichromus.core.simulate.camera import Sky, mono_stack
 from bichromus.core.simulate.scene import Scene, SceneRecipe, make_scene
 from bichromus.workspace import placing
 from bichromus.workspace.session import Session
+from bichromus.workspace.state import PLANE
 
 TURN = 0.7 * np.array([[np.cos(0.12), -np.sin(0.12)], [np.sin(0.12), np.cos(0.12)]]) @ np.diag([-1, 1])
 
@@ -81,7 +82,7 @@ def test_stacks_of_other_rigs_come_onto_one_grid(session: Session, files: dict[s
     assert any("do not lie on each other" in w and "Other_S2" in w for w in found.warnings)
     assert {p.shape for p in found.origins.values()} == {found.grid}
     ha, away = (found.origins[of(session, n)].levels[0] for n in ("Home", "Away"))
-    home = next(p for p in found.origins.values() if p.channel == "Ha" and p.origin == session.state.sources[0].id).levels[0]
+    home = found.origins[session.state.sources[0].id].levels[0]
     blocks = [p[: p.shape[0] // 8 * 8, : p.shape[1] // 8 * 8].reshape(p.shape[0] // 8, 8, -1, 8).mean((1, 3)) for p in (home, away)]
     assert np.corrcoef(blocks[0].ravel(), blocks[1].ravel())[0, 1] > 0.97
     assert ha.shape == away.shape
@@ -111,9 +112,8 @@ def test_partial_overlap_is_cropped_or_shown_whole(session: Session, files: dict
     assert session.channels.grid == pytest.approx((320 + 25, 440 + 40), abs=9)
 
 
-def test_origins_are_pooled_when_asked_and_one_left_out(session: Session, files: dict[str, Path]) -> None:
+def test_origins_are_pooled_unless_one_is_chosen_or_left_out(session: Session, files: dict[str, Path]) -> None:
     put(session, files, "ha", "o3", "away", "aside")
-    session.set_pooled("O3", True)
     wait(lambda: "pool@O3" in session.channels.origins and not session.jobs.busy)
     pooled = session.channels.origins["pool@O3"]
     assert session.channels.chosen["O3"] == "pool@O3"
@@ -123,21 +123,25 @@ def test_origins_are_pooled_when_asked_and_one_left_out(session: Session, files:
     assert pooled.notes["gain"] == pytest.approx((8 / 5) ** 0.5, rel=0.08)
     alone = max(p.measure.snr or 0 for p in session.channels.of("O3") if p.origin != "pool@O3")
     assert (pooled.measure.snr or 0) > alone
+    home = next(p.origin for p in session.channels.of("O3") if p.label == "Home")
+    session.choose_origin("O3", home)
+    wait(lambda: session.channels.chosen["O3"] == home)
+    session.document.undo()
     session.leave_out(of(session, "Aside"), True)
     wait(lambda: "pool@O3" not in session.channels.origins and not session.jobs.busy)
+    assert session.channels.chosen["O3"] == home
     session.document.undo()
     wait(lambda: "pool@O3" in session.channels.origins)
-    session.document.undo()
-    wait(lambda: "pool@O3" not in session.channels.origins and session.channels.chosen.get("O3", "").find("pool") < 0)
 
 
-def test_a_gradient_is_taken_off_one_channel(session: Session, files: dict[str, Path]) -> None:
+def test_a_gradient_is_taken_off_unless_it_is_switched_off(session: Session, files: dict[str, Path]) -> None:
     put(session, files, "away")
-    before = session.channels.channel("Ha")
-    assert "gradient" not in before.notes
-    session.set_gradient("Ha", -1)
-    wait(lambda: "gradient" in session.channels.channel("Ha").notes and not session.jobs.busy)
     notes = session.channels.channel("Ha").notes["gradient"]
     assert notes["after"] < 0.3 * notes["before"]
-    session.set_gradient("Ha", None)
+    used = sum(t[2] for t in notes["tiles"])
+    session.spare("Ha", [(100.0, 80.0, 60.0)])
+    wait(lambda: sum(t[2] for t in session.channels.channel("Ha").notes["gradient"]["tiles"]) < used - 3)
+    session.set_gradient("Ha", PLANE)
     wait(lambda: "gradient" not in session.channels.channel("Ha").notes and not session.jobs.busy)
+    session.set_gradient("Ha", 3)
+    wait(lambda: session.channels.channel("Ha").notes.get("gradient", {}).get("degree") == 3 and not session.jobs.busy)

@@ -12,7 +12,8 @@ from bichromus.core.measure import measure_plane
 from bichromus.core.model.errors import WriteFailed
 from bichromus.core.model.planes import Header, Picture
 from bichromus.workspace.document import Document
-from bichromus.workspace.prepare import inspect, prepare
+from bichromus.workspace.opening import inspect
+from bichromus.workspace.prepare import prepare
 from bichromus.workspace.prepared import Prepared, load_prepared, save_prepared
 
 
@@ -67,7 +68,7 @@ def test_a_full_disk_leaves_nothing_behind(tmp_path: Path, monkeypatch: pytest.M
 
 def test_only_what_hangs_on_a_change_is_computed_again(tmp_path: Path, demo_files: dict[str, Path]) -> None:
     document = Document(tmp_path / "p.bichromus", "x")
-    names = ("Ridge_Ha", "Balcony_Ha_O3")
+    names = ("Ridge_S2", "Balcony_Ha_O3")
     sources, errors = inspect(document.store, [demo_files[n] for n in names], ())
     assert errors == []
     state = document.state.model_copy(update={"sources": tuple(sources)})

@@ -24,6 +24,7 @@ class Bridge(QObject):
     planned = pyqtSignal()
     logged = pyqtSignal()
     told = pyqtSignal(str)
+    cache = pyqtSignal(object)
     took_in = pyqtSignal(object, bool)
     rehearsing = pyqtSignal(int, int, str)
     reviewed = pyqtSignal()
@@ -49,7 +50,7 @@ class Bridge(QObject):
         for name, source in {
             "state": session.document.changed, "channels": session.channels_changed, "recipe": session.recipe_changed,
             "advice": session.advice_changed, "judged": session.judged, "planned": session.planned,
-            "logged": session.logged, "told": session.told, "took_in": session.logbook.took_in,
+            "logged": session.logged, "told": session.told, "cache": session.cached, "took_in": session.logbook.took_in,
             "rehearsing": session.logbook.rehearsed, "reviewed": session.reviewer.changed,
             "stepped": session.reviewer.stepped, "sub_rendered": session.reviewer.rendered,
             "sub_thumb": session.reviewer.thumb, "stacked": session.reviewer.stacked,

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.extract import ColourStack, extract_lines, load_response
+from ..core.extract.leaks import ASK
 from ..core.files import read_picture, write_fits
 from ..core.files.atomic import check_output
 from ..core.model.channel import filter_name, line_list
@@ -18,7 +19,8 @@ from .common import add_common, done, output_folder, print_json, table, terminal
 def register(verbs: Any) -> None:
     parser = verbs.add_parser("extract", help="lines out of dual-band colour stacks")
     parser.add_argument("--stack", action="append", default=[], required=True, metavar="FILE:Ha+O3",
-                        help="a debayered colour stack and the lines its filter passes; may be given again")
+                        help="a colour stack or mosaic and the lines its filter passes; may be given again")
+    parser.add_argument("--bayer", metavar="RGGB", help="pattern of mosaics whose header does not say it")
     parser.add_argument("--response", default="generic", metavar="NAME|CSV", help="sensor response (default: generic)")
     parser.add_argument("--out", required=True, metavar="DIR", help="folder for the lines")
     parser.add_argument("--overwrite", action="store_true", help="replace outputs that exist")
@@ -26,16 +28,19 @@ def register(verbs: Any) -> None:
     parser.set_defaults(run=run)
 
 
-def _stack(text: str) -> ColourStack:
+def _stack(text: str, bayer: str | None) -> ColourStack:
     file, mark, lines = text.rpartition(":")
     if not mark or not file:
         raise InputError(f"The stack {text!r} is not clear", do="Write it as FILE:Ha+O3")
-    return ColourStack(read_picture(file), line_list(lines))
+    picture = read_picture(file)
+    if bayer and not picture.colour:
+        picture = replace(picture, header=replace(picture.header, bayer=bayer.upper()))
+    return ColourStack(picture, line_list(lines))
 
 
 def run(options: argparse.Namespace) -> None:
     response = load_response(options.response)
-    stacks = [_stack(text) for text in options.stack]
+    stacks = [_stack(text, options.bayer) for text in options.stack]
     progress = terminal_progress()
     found = extract_lines(stacks, response, progress)
     folder = output_folder(options.out)
@@ -55,7 +60,8 @@ def run(options: argparse.Namespace) -> None:
         lines[name] = {"file": targets[name], "sigma_eff": line.sigma_eff, "snr_gain": line.snr_gain}
     done()
     result = {"lines": lines, "o3_scale": found.o3_scale,
-              "leaks": {"table": found.leaks, "measured": None}, "warnings": list(found.warnings)}
+              "leaks": {"table": found.leaks, "measured": {n: m.values for n, m in found.measured.items()},
+                        "refused": {n: m.refused for n, m in found.measured.items()}}, "warnings": list(found.warnings)}
     if options.json:
         print_json(result)
         return
@@ -63,5 +69,11 @@ def run(options: argparse.Namespace) -> None:
                 [(n, v["sigma_eff"], f"{100 * (v['snr_gain'] - 1):+.0f} %", v["file"].name) for n, v in lines.items()]))
     if found.o3_scale is not None:
         print(f"second O3 at {found.o3_scale:.3f} of the first (r {found.scales['O3'].correlation:.3f})")
+    for name, measured in found.measured.items():
+        apart = measured.apart(found.leaks[name])
+        if apart is not None:
+            words = "agree with the table" if apart <= ASK else f"differ from the table by {100 * apart:.0f} %"
+            print(f"leaks of stack {name} in the data {words}: "
+                  + ", ".join(f"{n} {v:.3f}" for n, v in measured.values.items()))
     for warning in found.warnings:
         print(f"note: {warning}")

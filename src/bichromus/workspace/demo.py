@@ -11,8 +11,8 @@ from .demo_log import demo_runs
 from .demo_plan import demo_plan
 from .document import Document
 from .log import Log
+from .opening import inspect
 from .places import demo_project, make_demo
-from .prepare import inspect
 
 
 def open_demo(document: Document, progress: Progress = SILENT) -> list[InputError]:

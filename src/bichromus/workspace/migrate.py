@@ -7,7 +7,7 @@ import sqlite3
 from pathlib import Path
 from typing import Any, Final
 
-VERSION: Final = 2
+VERSION: Final = 3
 
 SCHEMA: Final = """
 CREATE TABLE IF NOT EXISTS meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -47,6 +47,8 @@ def bring_up(db: sqlite3.Connection, path: Path, found: int) -> None:
     try:
         if found < 2:
             _to_2(db)
+        if found < 3:
+            _to_3(db)
         db.execute("INSERT OR REPLACE INTO meta VALUES ('version', ?)", (str(VERSION),))
     except BaseException:
         db.execute("ROLLBACK")
@@ -74,3 +76,12 @@ def _to_2(db: sqlite3.Connection) -> None:
             db.execute("INSERT INTO history VALUES (1, 'hours wanted', NULL, ?)", (json.dumps(state),))
             db.execute("INSERT OR REPLACE INTO meta VALUES ('cursor', '1')")
     db.execute("DROP TABLE goals")
+
+
+def _to_3(db: sqlite3.Connection) -> None:
+    """Channels are pooled unless one origin is chosen; a channel that was pooled on demand needs no word any more."""
+    for seq, text in db.execute("SELECT seq, state FROM history").fetchall():
+        state: dict[str, Any] = json.loads(text)
+        if "pooled" in state:
+            del state["pooled"]
+            db.execute("UPDATE history SET state = ? WHERE seq = ?", (json.dumps(state), seq))

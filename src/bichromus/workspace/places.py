@@ -17,7 +17,7 @@ from ..core.simulate.demo import STACKS, TARGET_NAME, write_demo
 from .demo_log import SUBS, shoot_last_night
 from .store import SUFFIX
 
-_DEMO_VERSION: Final = 2
+_DEMO_VERSION: Final = 3
 _RECENT: Final = 8
 
 

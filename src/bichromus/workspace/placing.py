@@ -11,7 +11,7 @@ from typing import Any, Final
 import numpy as np
 
 from ..core.align.match import Match
-from ..core.align.models import Warp
+from ..core.align.models import F64, Warp
 from ..core.align.stack import Crop, Placed, StarList, lay, match_lists, shared_box, star_list
 from ..core.files import read_picture
 from ..core.model.errors import InputError, NotEnoughData, NotLinear
@@ -31,6 +31,11 @@ class Place:
     source: str
     match: Match | None = None
     shape: tuple[int, int] = (0, 0)
+
+    @property
+    def scale(self) -> float:
+        """Source pixels per pixel of the grid."""
+        return self.match.scale if self.match else 1.0
 
     @property
     def words(self) -> str:
@@ -62,6 +67,11 @@ class Placing:
         text = "" if place.match is None else repr((place.match.warp.model, place.match.warp.terms.round(9).tolist(),
                                                     place.match.warp.centre, place.match.warp.size))
         return hashlib.sha256(f"{_FORMAT} {self.box} {text}".encode()).hexdigest()[:16]
+
+    def moves(self, source: SourceState) -> bool:
+        """Whether a stack has to be resampled, and not just cut."""
+        place = self.places.get(source.id)
+        return place is not None and place.match is not None
 
     def laid(self, source: SourceState, picture: Picture, progress: Progress = SILENT) -> Picture:
         """A stack on the output grid."""
@@ -125,6 +135,28 @@ def place_all(store: Store, sources: Sequence[SourceState], reference: str, crop
             box, more = box, [f"{error.sentence()} The whole of {home.label} is shown."]
         warnings += more
     return Placing(home.id, places, box, refused, tuple(warnings))
+
+
+def residuals(store: Store, sources: Sequence[SourceState], placing: Placing, source_id: str) -> F64:
+    """Where the matched stars of a stack lie, and by how much they miss: rows (x, y, dx, dy) in pixels of the grid.
+
+    Empty where the stack is not moved, or what was matched is no longer known.
+    """
+    place = placing.places.get(source_id)
+    by_id = {s.id: s for s in sources}
+    if place is None or place.match is None or placing.reference not in by_id:
+        return np.empty((0, 4))
+    match = place.match
+    try:
+        one, two = (_stars(store, by_id[i]) for i in (placing.reference, source_id))
+    except InputError:
+        return np.empty((0, 4))
+    x, y = (p[match.pairs[0]] for p in one.points)
+    u, v = match.warp(x, y)
+    off = np.stack([two.points[0][match.pairs[1]] - u, two.points[1][match.pairs[1]] - v])
+    middle = placing.box[0] + placing.box[2], placing.box[1] + placing.box[3]
+    dx, dy = np.linalg.solve(match.warp.jacobian(middle[0] / 2, middle[1] / 2), off)
+    return np.stack([x - placing.box[0], y - placing.box[1], dx, dy], 1)
 
 
 def _hollow(shape: tuple[int, int]) -> Picture:

@@ -17,6 +17,7 @@ from ..core.model.planes import Header
 from ..core.model.progress import SILENT, Progress
 from ..core.model.recipe import Recipe
 from ..core.numerics.bands import ordered_parallel, row_bands
+from .chain import stacks_behind
 from .prepare import Channels
 from .state import ProjectState, PublishState, SourceState
 from .viewport import Painter, View
@@ -96,7 +97,7 @@ def summary_rows(state: ProjectState, channels: Channels, recipe: Recipe | None)
     for name in channels.names:
         if name in used:
             prepared = channels.channel(name)
-            subs = " + ".join(f"{s.subs} × {s.sub_s:.0f} s" for s in _sources(state, prepared.origin)
+            subs = " + ".join(f"{s.subs} × {s.sub_s:.0f} s" for s in stacks_behind(channels, state, prepared)
                               if s.subs and s.sub_s)
             rows.append(SummaryRow(name, prepared.label, subs, prepared.hours, prepared.measure.snr))
     return rows
@@ -105,7 +106,7 @@ def summary_rows(state: ProjectState, channels: Channels, recipe: Recipe | None)
 def used_sources(state: ProjectState, channels: Channels, recipe: Recipe | None) -> list[SourceState]:
     """The stacks that the picture stands on, each once."""
     used = recipe.settings.used() if recipe else tuple(channels.names)
-    ids = {s.id for n in channels.names if n in used for s in _sources(state, channels.channel(n).origin)}
+    ids = {s.id for n in channels.names if n in used for s in stacks_behind(channels, state, channels.channel(n))}
     return [s for s in state.sources if s.id in ids]
 
 
@@ -131,11 +132,3 @@ def mapping_words(mapping: str) -> str:
     """A mapping's title, or its formula."""
     titles = {m.id: m.title for m in (*MAPPINGS.values(), *FREE_PRESETS)}
     return titles.get(mapping, "own mix" if mapping == "free" else mapping.replace(",", ", "))
-
-
-def _sources(state: ProjectState, origin: str) -> list[SourceState]:
-    """The stacks behind an origin: one mono stack, or the colour stacks that hold the line."""
-    line, mark, ids = origin.rpartition("@")
-    if not mark:
-        return [s for s in state.sources if s.id == origin]
-    return [s for s in state.sources if line in s.lines and any(s.id.startswith(i) for i in ids.split("-"))]

@@ -23,10 +23,12 @@ from ..core.model.progress import Progress
 from ..core.model.recipe import BlendSettings, ChannelFigures, Recipe
 from .demo import open_demo
 from .document import Document
+from .gestures import ChannelGestures
 from .jobs import Jobs, Latest
 from .logbook import Logbook
+from .opening import inspect
 from .planner import Held, PlanView, make_plan, rehearse, year_of
-from .prepare import EMPTY, Channels, choose, inspect, prepare
+from .prepare import EMPTY, Channels, choose, prepare
 from .publish import Target, used_sources, write_all
 from .reviewer import Reviewer
 from .state import ProjectState, PublishState, SourceState
@@ -36,7 +38,7 @@ from .viewport import RGB8, Painter, Request, View
 _PREPARING: Final = "preparing channels"
 
 
-class Session:
+class Session(ChannelGestures):
     """Signals come from worker threads; the window brings them to its own.
 
     ``recipe_changed`` carries None while no channel can be blended; ``trouble`` one or more errors to be told.
@@ -49,6 +51,7 @@ class Session:
     planned = Signal()
     logged = Signal()
     told = Signal(str)
+    cached = Signal(int)
     rehearsed = Signal(str, object)
     year = Signal(list)
     rendered = Signal(Request, object)
@@ -76,6 +79,7 @@ class Session:
         self._prepared_for: tuple[Any, ...] | None = None
         self._blended_for: tuple[Any, ...] | None = None
         self._closed = False
+        self.cache_limit = 8 * 10**9
         self.logbook = Logbook(self.document, self.jobs, self.previews, self.trouble.emit)
         self.logbook.changed.connect(self._on_log)
         self.reviewer = Reviewer(self.document, self.logbook, self.jobs, self.previews, self.trouble.emit)
@@ -88,6 +92,11 @@ class Session:
     @property
     def state(self) -> ProjectState:
         return self.document.state
+
+    def prepare_anew(self) -> None:
+        """Prepare the channels again, whatever is known of them."""
+        self._prepared_for = None
+        self._on_state(self.state)
 
     def begin(self) -> None:
         """Prepare the channels of the project as it was left."""
@@ -165,50 +174,6 @@ class Session:
             return state.model_copy(update={"name": found[0].object_name})
         return state
 
-    def remove_source(self, source_id: str) -> None:
-        """Take a stack out of the project; the file stays."""
-        source = self.state.source(source_id)
-        rest = tuple(s for s in self.state.sources if s.id != source_id)
-        self._do(f"remove {source.label}", self.state.model_copy(update={"sources": rest}))
-
-    def set_lines(self, source_id: str, lines: tuple[str, ...]) -> None:
-        """Say what a stack holds, where its header was wrong or silent."""
-        changed = tuple(s.model_copy(update={"lines": lines}) if s.id == source_id else s for s in self.state.sources)
-        self._do(f"name the stack {'+'.join(lines)}", self.state.model_copy(update={"sources": changed}))
-
-    def set_response(self, response: str) -> None:
-        self._do("change the sensor response", self.state.model_copy(update={"response": response}))
-
-    def set_reference(self, source_id: str) -> None:
-        """Take another stack's grid; empty for the suggested one."""
-        words = f"align to {self.state.source(source_id).label}" if source_id else "align to the suggested stack"
-        self._do(words, self.state.model_copy(update={"reference": source_id}))
-
-    def set_crop(self, crop: str) -> None:
-        """The common part, the reference's frame, or all that was seen."""
-        self._do(f"show the {crop} field", ProjectState.model_validate({**self.state.model_dump(), "crop": crop}))
-
-    def set_pooled(self, channel: str, on: bool) -> None:
-        """Pool a channel's origins, or take one of them alone."""
-        rest = tuple(n for n in self.state.pooled if n != channel)
-        chosen = {k: v for k, v in self.state.chosen.items() if k != channel}
-        self._do(f"pool {channel}" if on else f"do not pool {channel}", self.state.model_copy(
-            update={"pooled": (*rest, channel) if on else rest, "chosen": chosen}))
-
-    def leave_out(self, origin: str, out: bool) -> None:
-        """Leave one origin out of its channel's pool, or take it in again."""
-        rest = tuple(o for o in self.state.left_out if o != origin)
-        label = self.channels.origins[origin].label if origin in self.channels.origins else origin
-        self._do(f"leave {label} out" if out else f"pool {label} again",
-                 self.state.model_copy(update={"left_out": (*rest, origin) if out else rest}))
-
-    def set_gradient(self, channel: str, degree: int | None) -> None:
-        """Take a gradient off a channel: a degree, -1 for the one that the sky supports, None for a plane."""
-        gradient = {k: v for k, v in self.state.gradient.items() if k != channel}
-        if degree is not None:
-            gradient[channel] = degree
-        self._do(f"gradient of {channel}", self.state.model_copy(update={"gradient": gradient}))
-
     def choose_origin(self, channel: str, origin: str) -> None:
         """Take a channel from one origin."""
         chosen = {**self.state.chosen, channel: origin}
@@ -267,7 +232,8 @@ class Session:
     def ask_view(self, request: Request) -> None:
         """Render a view; only the newest request is answered, by ``rendered``."""
         painter = self.painter
-        recipe = self.before if request.before and self.before is not None else self.recipe
+        earlier = request.before and request.alone is None and self.before is not None
+        recipe = self.before if earlier else self.recipe
 
         def work() -> None:
             if painter is None or (recipe is None and request.alone is None):
@@ -277,8 +243,8 @@ class Session:
                 if request.alone not in painter.channels.origins and request.alone not in painter.channels.chosen:
                     return
                 v = request.view
-                image = (painter.nine(recipe, request.alone, v.width, v.height) if request.nine
-                         else painter.alone(recipe, request.alone, v))
+                image = (painter.nine(recipe, request.alone, v.width, v.height, request.look) if request.nine
+                         else painter.alone(recipe, request.alone, v, request.look))
             elif recipe is not None:
                 image = painter.blend(recipe, request.view)
             self.rendered.emit(request, image)
@@ -312,8 +278,10 @@ class Session:
 
     def _on_state(self, state: ProjectState) -> None:
         self.logbook.follow(state)
-        needed = (tuple((s.hash, s.lines) for s in state.sources), state.response, state.reference, state.crop,
-                  state.pooled, state.left_out, tuple(state.gradient.items()))
+        needed = (tuple((s.hash, s.lines, s.bayer) for s in state.sources), state.response, state.reference, state.crop,
+                  state.left_out, tuple(state.gradient.items()), tuple(state.spared.items()),
+                  tuple(state.continuum.items()), state.split, tuple(state.layers.items()),
+                  tuple(state.chosen.items()) if state.continuum or state.split else ())
         if needed != self._prepared_for:
             self._prepared_for = needed
             self.jobs.start(_PREPARING, lambda p: prepare(self.document.store, state, p), self._on_prepared)
@@ -389,6 +357,7 @@ class Session:
 
     def _on_prepared(self, channels: Channels) -> None:
         self.channels = channels
+        self.keep_cache_small()
         self.painter = Painter(channels) if channels.origins else None
         self.channels_changed.emit(channels)
         measures = {n: channels.channel(n).measure for n in channels.names}

@@ -2,12 +2,19 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Final, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
 from ..core.model.recipe import BlendSettings
 from .things import PlanState
+
+AUTO: Final = -1
+"""Gradient of the degree that the sky supports."""
+PLANE: Final = -2
+"""No gradient but a plane through the low parts."""
+Spot = tuple[float, float, float]
+"""A drawn disc: x, y and radius in pixels of the grid."""
 
 
 class _Frozen(BaseModel):
@@ -17,7 +24,8 @@ class _Frozen(BaseModel):
 class SourceState(_Frozen):
     """A stack that was opened. ``lines`` holds one channel for a mono stack, the filter's lines for a colour one.
 
-    ``preliminary``: a quick stack of subs made here, to see what is there.
+    ``bayer`` is the pattern of a mosaic that was not debayered; ``sure`` is False while nobody has said what the stack
+    holds; ``preliminary``: a quick stack of subs made here, to see what is there.
     """
 
     id: str
@@ -34,6 +42,8 @@ class SourceState(_Frozen):
     scale_arcsec: float | None = None
     object_name: str = ""
     preliminary: bool = False
+    bayer: str = ""
+    sure: bool = True
 
     @property
     def label(self) -> str:
@@ -55,8 +65,10 @@ class PublishState(_Frozen):
 class ProjectState(_Frozen):
     """The document. ``chosen`` maps a channel to the origin that it is taken from; missing: the best by SNR.
 
-    ``reference`` is the source whose grid the others take (empty: suggested), ``pooled`` channels whose origins are
-    pooled, without those in ``left_out``; ``gradient`` the degree taken off a channel (-1: chosen), missing: a plane.
+    ``reference`` is the source whose grid the others take (empty: suggested). Origins of one channel are pooled but for
+    those in ``left_out``, unless one of them is chosen. ``gradient`` is the degree taken off a channel, or AUTO (as
+    when missing) or PLANE; ``spared`` what was drawn that must not count as sky; ``continuum`` the broadband channel
+    taken off a line; ``split`` channels whose stars are split off, by a layer made elsewhere where ``layers`` has one.
     ``log`` is the place in the journal of the log that this state stands on; ``watched`` a folder that grows it.
     """
 
@@ -67,9 +79,12 @@ class ProjectState(_Frozen):
     chosen: dict[str, str] = Field(default_factory=dict)
     reference: str = ""
     crop: Literal["common", "reference", "union"] = "common"
-    pooled: tuple[str, ...] = ()
     left_out: tuple[str, ...] = ()
     gradient: dict[str, int] = Field(default_factory=dict)
+    spared: dict[str, tuple[Spot, ...]] = Field(default_factory=dict)
+    continuum: dict[str, str] = Field(default_factory=dict)
+    split: tuple[str, ...] = ()
+    layers: dict[str, str] = Field(default_factory=dict)
     settings: BlendSettings = BlendSettings()
     publish: PublishState = PublishState()
     plan: PlanState = PlanState()

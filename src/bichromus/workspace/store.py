@@ -8,7 +8,7 @@ import os
 import shutil
 import sqlite3
 import threading
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from pathlib import Path
 from typing import IO, Final
 
@@ -216,6 +216,23 @@ class Store:
         for entry in self.cache.iterdir():
             shutil.rmtree(entry, ignore_errors=True)
 
+    def cache_bytes(self) -> int:
+        """What the cache holds on the disk."""
+        return sum(_size(entry) for entry in self.cache.iterdir())
+
+    def bound_cache(self, most: int, used: Collection[str]) -> int:
+        """Delete what was not used for longest until the cache is no larger than ``most`` bytes; what is in ``used``
+        stays. What is left, in bytes."""
+        entries = [(_last_used(e), _size(e), e) for e in self.cache.iterdir()]
+        total = sum(size for _, size, _ in entries)
+        for _, size, entry in sorted(entries, key=lambda e: e[0]):
+            if total <= most:
+                break
+            if entry.name not in used and entry.name != "matches":
+                shutil.rmtree(entry, ignore_errors=True)
+                total -= size
+        return total
+
     def close(self) -> None:
         with self._guard, contextlib.suppress(sqlite3.ProgrammingError):
             self._db.close()
@@ -238,3 +255,17 @@ class Store:
 
     def _set_cursor(self, cursor: int) -> None:
         self._db.execute("INSERT OR REPLACE INTO meta VALUES ('cursor', ?)", (str(cursor),))
+
+
+def _size(entry: Path) -> int:
+    try:
+        return sum(f.stat().st_size for f in entry.rglob("*") if f.is_file())
+    except OSError:
+        return 0  # deleted meanwhile
+
+
+def _last_used(entry: Path) -> float:
+    try:
+        return entry.stat().st_mtime
+    except OSError:
+        return 0.0

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, replace
+from typing import Any, Final
 
 import cv2
 import numpy as np
@@ -14,10 +16,15 @@ from ..core.blend.companions import glow_plane, half_size, star_plane
 from ..core.blend.stretch import Curve
 from ..core.model.planes import F32
 from ..core.model.recipe import Recipe, Stretch
+from ..core.numerics.poly import Poly
 from .prepare import Channels
 from .prepared import Prepared
 
 RGB8 = NDArray[np.uint8]
+LOOKS: Final = ("raw", "model", "sky", "starless", "stars", "rejected")
+"""With its gradient, the gradient, what does not count as sky darkened, without stars, the stars alone, and what was
+left out of a pool marked."""
+_MARK: Final = (0.93, 0.36, 0.86)
 _POOL = ThreadPoolExecutor(2, thread_name_prefix="render")
 cv2.setNumThreads(1)  # rendering and jobs bring their own threads
 
@@ -37,16 +44,57 @@ class View:
 class Request:
     """``alone`` names a channel (or an origin id) to be shown by itself; ``before`` asks for the blend as it was
     before the last change; ``nine`` for crops of corners, edges and middle at one to one, in a sheet of the view's
-    size."""
+    size; ``look`` is what is shown of a channel alone: nothing for itself, or one of LOOKS."""
 
     id: int
     view: View
     alone: str | None = None
     before: bool = False
     nine: bool = False
+    look: str = ""
 
 
-def sample(levels: tuple[F32, ...], view: View, first_level: int = 0) -> F32:
+def looked_at(channels: Channels, prepared: Prepared, view: View, look: str) -> F32:
+    """The plane of a look through a view; the channel itself where it has no such look."""
+    plane = sample(prepared.levels, view)
+    if look in ("raw", "model") and "gradient" in prepared.notes:
+        model = gradient_seen(prepared, view)
+        return model if look == "model" else plane + model
+    starless = channels.starless.get(prepared.channel)
+    if look in ("starless", "stars") and starless is not None:
+        calm = sample(starless.levels, view)
+        return calm if look == "starless" else plane - calm
+    return plane
+
+
+def gradient_seen(prepared: Prepared, view: View) -> F32:
+    """What was taken off a channel's sky, about its middle, through a view."""
+    note = prepared.notes["gradient"]
+    model = Poly(note["degree"], tuple(note["terms"]), (note["shape"][0], note["shape"][1]))
+    x = view.x0 + (np.linspace(0, view.width, 65)) * view.step
+    y = view.y0 + (np.linspace(0, view.height, 65)) * view.step
+    gx, gy = np.meshgrid(x, y)
+    coarse = (model.at(gx.ravel(), gy.ravel()) - note["level"]).reshape(gx.shape).astype(np.float32)
+    return np.asarray(cv2.resize(coarse, (view.width, view.height), interpolation=cv2.INTER_CUBIC), np.float32)
+
+
+def _counted(prepared: Prepared, view: View) -> F32:
+    """1 where a tile counts as sky, less where it does not."""
+    note = prepared.notes.get("gradient")
+    if note is None:
+        return np.ones((view.height, view.width), np.float32)
+    size = int(note["size"])
+    tiles = np.full((note["shape"][0] // size + 1, note["shape"][1] // size + 1), 0.35, np.float32)
+    for x, y, used in note["tiles"]:
+        if used:
+            tiles[y // size, x // size] = 1.0
+    move = np.array([[view.step / size, 0, view.x0 / size], [0, view.step / size, view.y0 / size]])
+    rows = np.clip(np.floor(move[1, 1] * np.arange(view.height) + move[1, 2]).astype(int), 0, tiles.shape[0] - 1)
+    columns = np.clip(np.floor(move[0, 0] * np.arange(view.width) + move[0, 2]).astype(int), 0, tiles.shape[1] - 1)
+    return tiles[rows[:, None], columns[None, :]]
+
+
+def sample(levels: Sequence[NDArray[Any]], view: View, first_level: int = 0) -> F32:
     """A plane seen through ``view``: (height, width), from the level next finer than the screen.
 
     ``first_level`` is the level of ``levels[0]``: 1 for companions kept at half size. Outside is 0.
@@ -102,13 +150,19 @@ class Painter:
         parts = (replace(view, height=half), replace(view, y0=view.y0 + half * view.step, height=view.height - half))
         return np.concatenate(list(_POOL.map(lambda v: to_bytes(self.code(recipe, v)), parts)))
 
-    def alone(self, recipe: Recipe | None, name: str, view: View) -> RGB8:
-        """One channel, or one origin, in grey under the recipe's stretch."""
+    def alone(self, recipe: Recipe | None, name: str, view: View, look: str = "") -> RGB8:
+        """One channel, or one origin, in grey under the recipe's stretch; or one of LOOKS of it."""
         prepared = self.find(name)
-        code = grey(prepared, recipe, sample(prepared.levels, view))
-        return to_bytes(np.broadcast_to(code, (3, *code.shape)))
+        code = grey(prepared, recipe, looked_at(self.channels, prepared, view, look))
+        planes = np.repeat(code[None], 3, 0)
+        if look == "sky":
+            planes *= _counted(prepared, view)
+        elif look == "rejected" and "rejected" in prepared.maps:
+            part = np.minimum(3 * sample(prepared.maps["rejected"], view) / 255, 1)
+            planes = planes * (1 - part) + part * np.array(_MARK, np.float32)[:, None, None]
+        return to_bytes(planes)
 
-    def nine(self, recipe: Recipe | None, name: str, width: int, height: int, gap: int = 6) -> RGB8:
+    def nine(self, recipe: Recipe | None, name: str, width: int, height: int, look: str = "", gap: int = 6) -> RGB8:
         """Nine crops at one to one, (height, width, 3) bytes: corners, edges and middle where they lie."""
         prepared = self.find(name)
         tall, wide = prepared.shape
@@ -118,7 +172,7 @@ class Painter:
             for column in range(3):
                 at = replace(cell, x0=(wide - cell.width) * column / 2, y0=(tall - cell.height) * row / 2)
                 y, x = row * (cell.height + gap), column * (cell.width + gap)
-                out[y : y + cell.height, x : x + cell.width] = self.alone(recipe, name, at)
+                out[y : y + cell.height, x : x + cell.width] = self.alone(recipe, name, at, look)
         return out
 
     def find(self, name: str) -> Prepared:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from itertools import count
 
 import numpy as np
@@ -23,19 +24,23 @@ from ...workspace.viewport import Request, View
 from ..theme.look import LOOK, font
 from ..widgets.paint import draw_tag, image_of
 from .camera import Camera, fitting
+from .marks import Mark, paint_marks
 
 _NUMBERS = count(1)
+_BRUSH_PX = 18.0
 
 
 class Canvas(QWidget):
     """Shows answers to its own requests. ``wanted`` asks for a view, ``pointed`` tells the pixel under the pointer.
 
-    While an answer is on its way the last picture is shown where it now belongs.
+    While an answer is on its way the last picture is shown where it now belongs. While ``drawing`` the pointer draws
+    discs in place of panning.
     """
 
     wanted = pyqtSignal(object)
     pointed = pyqtSignal(int, int)
     left = pyqtSignal()
+    drawn = pyqtSignal(float, float, float, bool)  # x, y, radius in picture pixels; whether the stroke ends
 
     def __init__(self) -> None:
         super().__init__()
@@ -52,6 +57,10 @@ class Canvas(QWidget):
         self.alone: str | None = None
         self.before = False
         self.nine = False
+        self.look = ""
+        self.drawing = False
+        self._before_alone: tuple[str, str] | None = None
+        self._marks: tuple[Mark, ...] = ()
         self._caption: tuple[str, str] | None = None
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
@@ -87,24 +96,44 @@ class Canvas(QWidget):
         self.update()
 
     def set_alone(self, name: str | None, caption: tuple[str, str] | None = None,
-                  shape: tuple[int, int] | None = None) -> None:
-        """Show one channel by itself, or the blend; ``caption`` is its tag and what it is.
+                  shape: tuple[int, int] | None = None, look: str = "",
+                  before: tuple[str, str] | None = None) -> None:
+        """Show one channel by itself, or the blend; ``caption`` is its tag and what it is, ``look`` what of it.
 
-        ``shape`` is given where the channel lies on a grid of its own.
+        ``shape`` is given where the channel lies on a grid of its own, ``before`` (channel and look) where it can be
+        shown as it was before a step.
         """
         self._caption = caption
         self._own = shape
+        self._before_alone = before
         self._use(shape or self._home)
-        if name != self.alone:
-            self.alone = name
+        if (name, look) != (self.alone, self.look):
+            self.alone, self.look = name, look
             self.ask()
         self.update()
+
+    @property
+    def has_before(self) -> bool:
+        """Whether what is shown alone can be shown as it was before a step."""
+        return self.alone is not None and self._before_alone is not None
+
+    def set_marks(self, marks: Sequence[Mark]) -> None:
+        """Marks over the picture, in its pixels."""
+        if tuple(marks) != self._marks:
+            self._marks = tuple(marks)
+            self.update()
+
+    def set_drawing(self, on: bool) -> None:
+        """Let the pointer draw discs, or pan."""
+        self.drawing = on
+        self.setCursor(Qt.CursorShape.CrossCursor) if on else self.unsetCursor()
 
     def set_before(self, before: bool) -> None:
         """Show the blend as it was before the last change, while asked to."""
         if before != self.before:
             self.before = before
-            self._caption = None
+            if self.alone is None:
+                self._caption = None
             self.ask()
 
     def set_nine(self, on: bool) -> None:
@@ -121,7 +150,8 @@ class Canvas(QWidget):
             return
         width, height = self._device_size()
         if self.nine and self.alone is not None:
-            self.wanted.emit(Request(next(_NUMBERS), View(0, 0, 1.0, width, height), self.alone, nine=True))
+            name, look = self._asked()
+            self.wanted.emit(Request(next(_NUMBERS), View(0, 0, 1.0, width, height), name, nine=True, look=look))
             return
         seen = self._camera.seen(self._shape, width, height)
         if seen is None:
@@ -129,11 +159,19 @@ class Canvas(QWidget):
         left, top, right, bottom = seen
         x0, y0 = self._camera.to_picture(left, top, width, height)
         view = View(x0, y0, 1 / self._camera.zoom, right - left, bottom - top)
-        self.wanted.emit(Request(next(_NUMBERS), view, self.alone, self.before))
+        name, look = self._asked()
+        self.wanted.emit(Request(next(_NUMBERS), view, name, self.before, look=look))
+
+    def _asked(self) -> tuple[str | None, str]:
+        """What is wanted on the stage: what is shown alone, or what it was before."""
+        if self.before and self.alone is not None and self._before_alone is not None:
+            return self._before_alone
+        return self.alone, self.look
 
     def show_answer(self, request: Request, pixels: np.ndarray) -> None:
         """Take an answer; late ones and those of another mode are dropped."""
-        mine = (request.alone, request.before) == (self.alone, self.before)
+        mine = (request.alone, request.look) == self._asked()
+        mine = mine and (request.before == self.before or request.nine)
         mine = mine and request.nine == (self.nine and self.alone is not None)
         if request.id < self._shown or not mine or self._shape is None:
             return
@@ -220,9 +258,28 @@ class Canvas(QWidget):
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
         painter.drawImage(QRectF(left / ratio, top / ratio, self._image.width() * scale / ratio,
                                  self._image.height() * scale / ratio), self._image)
+        if self._marks:
+            paint_marks(painter, self._marks, self._screen, self._camera.zoom / ratio)
         painter.setClipping(False)
         if self._caption is not None:
-            self._paint_caption(painter, *self._caption)
+            tag, words = self._caption
+            earlier = self.before and self.has_before
+            self._paint_caption(painter, tag, f"{words}   before this step" if earlier else words)
+
+    def _screen(self, x: float, y: float) -> QPointF:
+        """Where the middle of a picture pixel lies in the widget."""
+        assert self._camera is not None
+        x0, y0 = self._camera.origin(*self._device_size())
+        ratio = self.devicePixelRatioF()
+        return QPointF((x + 0.5 - x0) * self._camera.zoom / ratio, (y + 0.5 - y0) * self._camera.zoom / ratio)
+
+    def _draw(self, at: QPointF, done: bool) -> None:
+        """Tell a disc of the stroke: 18 screen pixels wide, whatever the zoom."""
+        if self._camera is None:
+            return
+        ratio = self.devicePixelRatioF()
+        x, y = self._camera.to_picture(at.x() * ratio, at.y() * ratio, *self._device_size())
+        self.drawn.emit(x, y, _BRUSH_PX * ratio / self._camera.zoom, done)
 
     def _paint_caption(self, painter: QPainter, tag: str, words: str) -> None:
         t = LOOK.theme
@@ -252,6 +309,9 @@ class Canvas(QWidget):
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is not None and event.button() == Qt.MouseButton.LeftButton:
             self._drag = event.position()
+            if self.drawing:
+                self._draw(event.position(), False)
+                return
             self.setCursor(Qt.CursorShape.ClosedHandCursor)
             self.setFocus()
 
@@ -259,7 +319,11 @@ class Canvas(QWidget):
         if event is None or self._camera is None:
             return
         ratio = self.devicePixelRatioF()
-        if self._drag is not None:
+        if self._drag is not None and self.drawing:
+            if (event.position() - self._drag).manhattanLength() > _BRUSH_PX / 2:
+                self._drag = event.position()
+                self._draw(event.position(), False)
+        elif self._drag is not None:
             step = event.position() - self._drag
             self._drag = event.position()
             self._go(self._camera.moved(step.x() * ratio, step.y() * ratio))
@@ -276,6 +340,11 @@ class Canvas(QWidget):
             self.left.emit()
 
     def mouseReleaseEvent(self, event: QMouseEvent | None) -> None:
+        if self.drawing:
+            if self._drag is not None and event is not None:
+                self._draw(self._drag, True)
+            self._drag = None
+            return
         self._drag = None
         self.unsetCursor()
 
@@ -283,7 +352,7 @@ class Canvas(QWidget):
         self.left.emit()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Arrow keys pan, plus and minus zoom."""
+        """Arrow keys pan, plus and minus zoom; while drawing, Return puts a disc into the middle."""
         if event is None or self._camera is None:
             return
         moves = {Qt.Key.Key_Left: (1, 0), Qt.Key.Key_Right: (-1, 0), Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1)}
@@ -293,6 +362,8 @@ class Canvas(QWidget):
             self._go(self._camera.moved(dx * 60, dy * 60))
         elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
             self.zoom_by(1.25)
+        elif self.drawing and key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self._draw(QPointF(self.width() / 2, self.height() / 2), True)
         elif key == Qt.Key.Key_Minus:
             self.zoom_by(1 / 1.25)
         else:

@@ -50,9 +50,9 @@ def make_commands(window: Window) -> list[Command]:
         if window.step is subs:
             action(*values)  # type: ignore[operator]
 
-    def on_channels(action: object) -> None:
+    def on_channels(action: object, *values: object) -> None:
         if window.step is channels:
-            action()  # type: ignore[operator]
+            action(*values)  # type: ignore[operator]
 
     def logging(action: object, *values: object) -> None:
         window.go("log")
@@ -110,6 +110,26 @@ def make_commands(window: Window) -> list[Command]:
         Command("blink", "Blink with the channel before", "E", lambda: on_channels(channels.blink), "channels compare"),
         Command("nine", "Nine crops at one to one, or the whole", "T", lambda: on_channels(channels.toggle_nine),
                 "channels corners tilt"),
+        Command("next-link", "Next step of the channel's chain", "J", lambda: on_channels(channels.chain.step, 1),
+                "channels align gradient pool stars"),
+        Command("last-link", "Previous step of the chain", "Shift+J", lambda: on_channels(channels.chain.step, -1),
+                "channels"),
+        Command("flip-link", "Switch this step of the chain on or off", "I", lambda: on_channels(channels.chain.flip),
+                "channels gradient pool continuum stars"),
+        Command("next-look", "Next view of this step", "V", lambda: on_channels(channels.next_look),
+                "channels mask model"),
+        Command("cores", "Mark full cores and halos, or not", "M", lambda: on_channels(channels.figures.marks.click),
+                "channels saturated blown"),
+        Command("misses", "Show how stars miss after alignment, or not", "",
+                lambda: on_channels(channels.show_misses), "channels residual"),
+        Command("draw-sky", "Draw what must not count as sky, or stop", "",
+                lambda: on_channels(channels.draw_sky), "channels gradient mask"),
+        Command("split-all", "Split the stars off all channels", "",
+                lambda: window.session.set_split(window.session.channels.names, True), "channels starless layer"),
+        Command("measured-leaks", "Use the measured leaks", "", lambda: on_channels(channels.use_measured),
+                "channels extract response"),
+        Command("compute-again", "Delete the cache and compute every channel again", "",
+                window.session.compute_again, "channels"),
         Command("response", "Load or drop a sensor response", "", channels.choose_response, "channels extract"),
         Command("things", "Sites, rigs, filters and targets", "Ctrl+T", plan.edit_things, "plan horizon import export"),
         Command("year", "A year at a glance", "Y", plan.show_year, "plan season months", has_plan),

@@ -303,6 +303,10 @@ class Window(QMainWindow):
 
     def hold_before(self, on: bool) -> None:
         """Show the blend before the last change until Space is released."""
+        if self.canvas.has_before:
+            self.canvas.set_before(on)
+            self.foot.tell("Before this step." if on else "As it is now.", 900)
+            return
         if on and self.session.before is None:
             self.foot.tell("There is no earlier picture to compare with.")
             return

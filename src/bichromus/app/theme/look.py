@@ -125,6 +125,9 @@ def style_sheet(t: Theme) -> str:
     QPushButton[role="fold"]:hover, QPushButton[role="fold"]:focus {{ text-decoration: underline; }}
     QPushButton[role="quiet"] {{ background: transparent; border: 0; color: {t.muted}; padding: 2px 6px; }}
     QPushButton[role="quiet"]:hover, QPushButton[role="quiet"]:focus {{ color: {t.strong}; }}
+    QPushButton[role="choice"] {{ text-align: left; padding: 3px 9px; background: transparent; }}
+    QPushButton[role="choice"]:checked {{ background: {t.line}; color: {t.strong}; border-color: {t.muted}; }}
+    QPushButton[role="ask"] {{ border-color: {t.accent}; color: {t.accent}; }}
     QComboBox {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 4px; padding: 4px 8px; }}
     QComboBox::drop-down {{ border: 0; width: 18px; }}
     QComboBox QAbstractItemView {{ background: {t.raised}; border: 1px solid {t.line};

@@ -54,6 +54,10 @@ class Fold(QFrame):
     def add(self, widget: QWidget) -> None:
         self.body.addWidget(widget)
 
+    def set_open(self, opened: bool) -> None:
+        """Open or close it."""
+        self._body.setVisible(opened)
+
     def set_title(self, title: str) -> None:
         self._head.setText(title)
         self._head.setAccessibleName(title)

@@ -15,7 +15,7 @@ from ..measure.stars import find_stars
 from ..model.errors import InputError, NotEnoughData
 from ..model.planes import F32, Picture
 from ..model.progress import SILENT, Progress
-from ..numerics.smoothing import fill
+from ..numerics.smoothing import fill, smooth_mosaic
 from .crop import Box, largest_box
 from .match import Match, match
 from .models import F64, Points, Warp
@@ -59,6 +59,8 @@ def star_list(picture: Picture) -> StarList:
 
 
 def _one_plane(picture: Picture) -> F32:
+    if picture.header.bayer and not picture.colour:
+        return smooth_mosaic(picture.data)
     data = picture.data.mean(0) if picture.colour else picture.data
     return fill(np.asarray(data, np.float32), ~np.isfinite(data))
 

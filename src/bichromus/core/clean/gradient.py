@@ -7,12 +7,10 @@ from typing import Final
 
 import numpy as np
 
-from ..measure.noise import measure_noise
-from ..measure.stars import find_stars, star_mask
+from ..measure.run import FirstLook, first_look
 from ..model.errors import InputError
 from ..model.planes import F32, Mask, Picture
 from ..numerics.poly import F64, Poly, fit_poly
-from ..numerics.smoothing import fill
 
 MOST: Final = 4
 _TILES: Final = 34  # tiles along the longer side
@@ -57,20 +55,20 @@ class Gradient:
         return out
 
 
-def find_gradient(picture: Picture, degree: int | None = None, avoid: Mask | None = None) -> Gradient:
+def find_gradient(picture: Picture, degree: int | None = None, avoid: Mask | None = None,
+                  look: FirstLook | None = None) -> Gradient:
     """The gradient of a mono stack (H, W). ``degree`` 0 to 4, chosen by cross-validation when None; ``avoid`` marks
-    what must not count. Raises InputError for a degree that cannot be, or when no sky is left.
+    what must not count; ``look`` saves the search for stars where it was done. Raises InputError for a degree that
+    cannot be, or when no sky is left.
     """
     if degree is not None and not 0 <= degree <= MOST:
         raise InputError("There is no gradient of this degree", why=str(degree), do=f"Give 0 to {MOST}")
     plane = picture.data
-    seen = np.isfinite(plane)
-    calm = fill(plane, ~seen)
-    stars = find_stars(calm, picture.header.saturation)
-    clear = seen & ~star_mask(plane.shape, stars)
+    look = look or first_look(picture)
+    clear = np.isfinite(plane) & ~look.mask
     if avoid is not None:
         clear &= ~avoid
-    noise = measure_noise(plane, picture.header.debayer, avoid=~clear).best
+    noise = look.noise.best
     tiles = _tiles(plane, clear)
     if tiles.level.size < 6:
         raise InputError("There is no sky left to find the gradient on", do="Mask less of the picture",
@@ -84,7 +82,8 @@ def find_gradient(picture: Picture, degree: int | None = None, avoid: Mask | Non
                         f"surface of degree {chosen} is taken off.")
     middle = float(model.at(np.array([plane.shape[1] / 2]), np.array([plane.shape[0] / 2]))[0])
     rest = tiles.level - model.at(tiles.x, tiles.y)
-    after, before = (_slope(tiles, v, plane.shape, max(chosen, 2)) for v in (rest, tiles.level))
+    # by one degree more than was taken off, so that what is left can show
+    after, before = (_slope(tiles, v, plane.shape, max(chosen + 1, 2)) for v in (rest, tiles.level))
     return Gradient(model, tiles, before / noise, after / noise, middle, tuple(warnings))
 
 

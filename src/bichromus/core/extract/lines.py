@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from ..measure.linear import require_linear
 from ..measure.noise import measure_noise
-from ..measure.run import check_same_shape
-from ..measure.stars import find_stars, star_mask
+from ..measure.run import bright_mask, check_same_shape
+from ..measure.stars import find_stars
 from ..model.channel import CHANNELS
 from ..model.errors import InputError, NotEnoughData, UnsupportedData
 from ..model.planes import F32, Mask, Picture
 from ..model.progress import SILENT, Progress
 from ..numerics.smoothing import fill
+from .leaks import Leaks, measure_leaks
+from .mosaic import mosaic_lines
 from .response import Response
 from .scale import LineScale, line_scale
 from .unmix import apply_unmixing, unmixing
@@ -42,12 +44,14 @@ class Line:
 
 @dataclass(frozen=True)
 class Extraction:
-    """Lines by name; the scale of each line seen twice (second stack over first); the leaks of the table."""
+    """Lines by name; the scale of each line seen twice (second stack over first); the leaks of the table and, by the
+    same names, as the data tell them."""
 
     lines: dict[str, Line]
     scales: dict[str, LineScale] = field(default_factory=dict)
     leaks: dict[str, dict[str, float]] = field(default_factory=dict)
     warnings: tuple[str, ...] = ()
+    measured: dict[str, Leaks] = field(default_factory=dict)
 
     @property
     def o3_scale(self) -> float | None:
@@ -55,13 +59,22 @@ class Extraction:
 
 
 @dataclass(frozen=True)
-class _Single:
+class Unmixed:
+    """The lines of one stack on its own grid: planes (H, W), their large-scale noise, that of the plain way, the
+    weights of the colour planes, and the mask of the stars; ``leaks`` as the data tell them."""
+
     lines: dict[str, F32]
     sigma: dict[str, float]
     naive: dict[str, float]
     weights: dict[str, tuple[float, ...]]
     stars: Mask
     warnings: tuple[str, ...]
+    leaks: Leaks = field(default_factory=lambda: Leaks({}, {}))
+
+    def laid(self, lines: dict[str, F32], stars: Mask, sigma_ratio: float) -> Unmixed:
+        """The same on another grid, whose large-scale noise is ``sigma_ratio`` times that of the stack's."""
+        return replace(self, lines=lines, stars=stars, sigma={n: s * sigma_ratio for n, s in self.sigma.items()},
+                       naive={n: s * sigma_ratio for n, s in self.naive.items()})
 
 
 def extract_lines(stacks: Sequence[ColourStack], response: Response, progress: Progress = SILENT) -> Extraction:
@@ -72,28 +85,29 @@ def extract_lines(stacks: Sequence[ColourStack], response: Response, progress: P
     if not stacks:
         raise UnsupportedData("There is nothing to extract from", do="Give at least one colour stack")
     for stack in stacks:
-        _check(stack)
+        check_stack(stack)
     check_same_shape((s.picture.label, s.picture) for s in stacks)
-    matrices = [_matrix(s, response) for s in stacks]
-    singles = [_single(s, a, progress.part(i / len(stacks) * 0.8, (i + 1) / len(stacks) * 0.8))
-               for i, (s, a) in enumerate(zip(stacks, matrices, strict=True))]
+    singles = [unmix_stack(s, response, progress.part(i / len(stacks) * 0.8, (i + 1) / len(stacks) * 0.8))
+               for i, s in enumerate(stacks)]
     progress.step(0.82, "merging lines seen twice")
+    leaks = {f"{i + 1}:{'+'.join(s.lines)}": table_leaks(response, s.lines) for i, s in enumerate(stacks)}
+    return replace(merge_lines(singles, leaks), measured={n: s.leaks for n, s in zip(leaks, singles, strict=True)})
+
+
+def merge_lines(singles: Sequence[Unmixed], leaks: dict[str, dict[str, float]] | None = None) -> Extraction:
+    """Lines of several stacks on one grid: a line seen twice is brought to the first one's scale and merged."""
     lines, scales, warnings = _merge(singles)
-    leaks = {f"{i + 1}:{'+'.join(s.lines)}": _leaks(a, s.lines)
-             for i, (s, a) in enumerate(zip(stacks, matrices, strict=True))}
     for single in singles:
         warnings.extend(single.warnings)
-    return Extraction(lines, scales, leaks, tuple(dict.fromkeys(warnings)))
+    return Extraction(lines, scales, leaks or {}, tuple(dict.fromkeys(warnings)))
 
 
-def _check(stack: ColourStack) -> None:
+def check_stack(stack: ColourStack) -> None:
+    """Raises UnsupportedData for what holds no lines to extract."""
     picture = stack.picture
-    if not picture.colour:
-        bayer = picture.header.bayer
-        why = f"it is a mosaic ({bayer}) that was not debayered" if bayer else "it has one plane only"
-        do = "Debayer the stack first" if bayer else "Open it as a mono channel"
-        raise UnsupportedData("Lines are extracted from colour stacks of three planes", why=why, do=do,
-                              file=picture.file)
+    if not picture.colour and not picture.header.bayer:
+        raise UnsupportedData("Lines are extracted from colour stacks or mosaics", why="it has one plane only",
+                              do="Open it as a mono channel, or say which pattern its mosaic has", file=picture.file)
     if not 1 <= len(stack.lines) <= 3:
         raise UnsupportedData("A colour stack holds one to three lines", why=f"received {len(stack.lines)}",
                               file=picture.file)
@@ -108,14 +122,21 @@ def _matrix(stack: ColourStack, response: Response) -> np.ndarray:
         raise
 
 
-def _single(stack: ColourStack, matrix: np.ndarray, progress: Progress) -> _Single:
+def unmix_stack(stack: ColourStack, response: Response, progress: Progress = SILENT) -> Unmixed:
+    """The lines of one stack. Raises UnsupportedData, NotLinear, ResponseError."""
+    check_stack(stack)
+    matrix = _matrix(stack, response)
     picture = stack.picture
+    if not picture.colour:
+        progress.step(0.0, f"separating the sites of {picture.label}")
+        own = mosaic_lines(picture, stack.lines, matrix)
+        return Unmixed(own.lines, own.sigma, own.naive, own.weights, own.stars, tuple(picture.warnings))
     progress.step(0.0, f"finding the stars of {picture.label}")
     planes = [fill(p, ~np.isfinite(p)) for p in picture.data]
     brightest = int(np.argmax([np.quantile(p[::4, ::4], 0.999) - np.median(p[::4, ::4]) for p in planes]))
     stars = find_stars(planes[brightest], picture.header.saturation)
     require_linear(picture, planes[brightest], stars)
-    mask = star_mask(picture.shape, stars)
+    mask = bright_mask(planes[brightest], stars, picture.header.saturation)
     sigma, warnings = np.empty(3), list(picture.warnings)
     for k, plane in enumerate(picture.data):
         progress.step(0.3 + 0.15 * k, f"measuring plane {'RGB'[k]} of {picture.label}")
@@ -129,14 +150,22 @@ def _single(stack: ColourStack, matrix: np.ndarray, progress: Progress) -> _Sing
     progress.step(0.8, f"separating {' and '.join(stack.lines)}")
     found = unmixing(matrix, sigma)
     lines = apply_unmixing(picture.data, found.weights)
-    return _Single(
+    return Unmixed(
         {name: lines[i] for i, name in enumerate(stack.lines)},
         {name: float(found.sigma[i]) for i, name in enumerate(stack.lines)},
         {name: float(found.naive_sigma[i]) for i, name in enumerate(stack.lines)},
-        {name: tuple(map(float, found.weights[i])) for i, name in enumerate(stack.lines)}, mask, tuple(warnings))
+        {name: tuple(map(float, found.weights[i])) for i, name in enumerate(stack.lines)}, mask, tuple(warnings),
+        _blind(picture.data, stack.lines, sigma, mask))
 
 
-def _merge(singles: list[_Single]) -> tuple[dict[str, Line], dict[str, LineScale], list[str]]:
+def _blind(planes: F32, lines: tuple[str, ...], sigma: np.ndarray, mask: Mask) -> Leaks:
+    try:
+        return measure_leaks(planes, lines, sigma, mask)
+    except NotEnoughData as error:
+        return Leaks({}, {"leaks": error.sentence()})
+
+
+def _merge(singles: Sequence[Unmixed]) -> tuple[dict[str, Line], dict[str, LineScale], list[str]]:
     lines: dict[str, Line] = {}
     scales: dict[str, LineScale] = {}
     warnings: list[str] = []
@@ -173,8 +202,9 @@ def _combine(first: F32, sigma_1: float, second: F32, sigma_2: float) -> tuple[F
     return mean.astype(np.float32), float(1 / np.sqrt(w1 + w2))
 
 
-def _leaks(matrix: np.ndarray, lines: Sequence[str]) -> dict[str, float]:
+def table_leaks(response: Response, lines: Sequence[str]) -> dict[str, float]:
     """Response of each plane to the line that is not its own, over its own: as shown to the person."""
+    matrix = response.matrix(lines)
     out = {}
     for i, line in enumerate(lines):
         main = int(np.argmax(matrix[:, i]))

@@ -25,15 +25,19 @@ def unmixing(matrix: np.ndarray, sigma: np.ndarray) -> Unmixing:
     ``naive_sigma`` is the noise of the plain way, per line in the same flux units: the one plane (red) or the
     mean of green and blue, whichever sees the line.
     """
-    inverse = np.diag(1.0 / sigma**2)
-    normal = matrix.T @ inverse @ matrix
-    weights = np.linalg.solve(normal, matrix.T @ inverse)
-    variance = weights @ np.diag(sigma**2) @ weights.T
+    weights, line_sigma = least_squares(matrix, sigma)
     naive = []
     for column in matrix.T:
         plain = np.array([1.0, 0, 0]) if column[0] >= column[1:].max() else np.array([0, 0.5, 0.5])
         naive.append(float(np.sqrt((plain**2 * sigma**2).sum()) / (plain @ column)))
-    return Unmixing(weights, np.sqrt(np.diag(variance)), np.array(naive))
+    return Unmixing(weights, line_sigma, np.array(naive))
+
+
+def least_squares(matrix: np.ndarray, sigma: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Generalised least squares for any number of planes: weights (lines, planes) and the noise of each line."""
+    inverse = np.diag(1.0 / sigma**2)
+    weights = np.linalg.solve(matrix.T @ inverse @ matrix, matrix.T @ inverse)
+    return weights, np.sqrt(np.diag(weights @ np.diag(sigma**2) @ weights.T))
 
 
 def apply_unmixing(stack: F32, weights: np.ndarray) -> F32:

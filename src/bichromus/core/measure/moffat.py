@@ -24,9 +24,32 @@ def moffat_widths(plane: F32, x: np.ndarray, y: np.ndarray, width: float, satura
     return _fit(stamps, width)
 
 
+def moffat_shapes(plane: F32, x: np.ndarray, y: np.ndarray, width: float, saturation: float | None, most: int,
+                  beta: float | None = None) -> np.ndarray:
+    """Rows (x, y, smaller FWHM, larger FWHM, angle of the long axis in radians) of fits with one ``beta`` for all, the
+    median of free fits where None. The order of the stars is kept; those that cannot be fitted are left out."""
+    reach = int(np.ceil(3.2 * width))
+    stamps, at = _stamps_of(plane, x, y, reach, 4 * width, saturation, most)
+    if not len(stamps):
+        return np.empty((0, 5))
+    p = _solve(stamps, width, beta)
+    if beta is None:
+        p = _solve(stamps, width, float(np.exp(np.median(p[:, 7]))))
+    small, large, good = _axes(p, width)
+    angle = np.arctan2(-p[good, 6], p[good, 5] - p[good, 4]) / 2
+    return np.stack([at[0][good] + p[good, 1], at[1][good] + p[good, 2], small, large, angle], 1)
+
+
 def _lonely(plane: F32, x: np.ndarray, y: np.ndarray, reach: int, apart: float, saturation: float | None,
             most: int) -> np.ndarray:
+    return _stamps_of(plane, x, y, reach, apart, saturation, most)[0]
+
+
+def _stamps_of(plane: F32, x: np.ndarray, y: np.ndarray, reach: int, apart: float, saturation: float | None,
+               most: int) -> tuple[np.ndarray, np.ndarray]:
+    """Stamps (N, side, side) of unsaturated lonely stars, and their places (2, N)."""
     stamps: list[np.ndarray] = []
+    places: list[tuple[int, int]] = []
     height, wide = plane.shape
     for xi, yi in zip(x.astype(int), y.astype(int), strict=True):
         if len(stamps) >= most:
@@ -38,13 +61,22 @@ def _lonely(plane: F32, x: np.ndarray, y: np.ndarray, reach: int, apart: float, 
             continue
         if np.count_nonzero(np.hypot(x - xi, y - yi) < apart) == 1:
             stamps.append(part.astype(float))
-    return np.array(stamps)
+            places.append((xi, yi))
+    return np.array(stamps), np.array(places, float).reshape(-1, 2).T
 
 
 def _fit(stamps: np.ndarray, width: float) -> np.ndarray:
+    """Smaller and larger FWHM and beta of each stamp that a profile fits."""
+    p = _solve(stamps, width)
+    small, large, good = _axes(p, width)
+    return np.stack([small, large, np.exp(p[good, 7])], 1)
+
+
+def _solve(stamps: np.ndarray, width: float, beta: float | None = None) -> np.ndarray:
     """Levenberg-Marquardt on all stamps together; parameters amplitude, x, y, base, a, b, c, ln beta.
 
-    The profile is base + amplitude (1 + a dx^2 + b dy^2 + c dx dy)^-beta on data scaled to peak 1.
+    The profile is base + amplitude (1 + a dx^2 + b dy^2 + c dx dy)^-beta on data scaled to peak 1; with ``beta`` given
+    it stays.
     """
     n, side, _ = stamps.shape
     reach = side // 2
@@ -53,9 +85,9 @@ def _fit(stamps: np.ndarray, width: float) -> np.ndarray:
     floor = np.median(data, axis=1, keepdims=True)
     data = (data - floor) / np.maximum(data[:, [data.shape[1] // 2]] - floor, 1e-30)
     start = 4 * (2 ** (1 / 3.0) - 1) / width**2
-    p = np.tile([1.0, 0, 0, 0, start, start, 0, np.log(3.0)], (n, 1))
+    p = np.tile([1.0, 0, 0, 0, start, start, 0, np.log(beta or 3.0)], (n, 1))
     damping = np.full(n, 1e-2)
-    residual, jacobian = _model(p, xx, yy, data)
+    residual, jacobian = _model(p, xx, yy, data, beta is not None)
     cost = (residual**2).sum(1)
     for _ in range(_ROUNDS):
         turned = jacobian.transpose(0, 2, 1)
@@ -66,16 +98,17 @@ def _fit(stamps: np.ndarray, width: float) -> np.ndarray:
         trial = p - np.linalg.solve(damped, gradient[:, :, None])[:, :, 0]
         trial[:, 4:6] = np.clip(trial[:, 4:6], 1e-4, 30)
         trial[:, 7] = np.clip(trial[:, 7], 0.1, 3.0)
-        new_residual, new_jacobian = _model(trial, xx, yy, data)
+        new_residual, new_jacobian = _model(trial, xx, yy, data, beta is not None)
         new_cost = (new_residual**2).sum(1)
         better = new_cost < cost
         p[better], cost[better] = trial[better], new_cost[better]
         residual[better], jacobian[better] = new_residual[better], new_jacobian[better]
         damping = np.clip(np.where(better, damping / 4, damping * 6), 1e-9, 1e6)
-    return _widths(p, width)
+    return p
 
 
-def _model(p: np.ndarray, xx: np.ndarray, yy: np.ndarray, data: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def _model(p: np.ndarray, xx: np.ndarray, yy: np.ndarray, data: np.ndarray,
+           fixed: bool) -> tuple[np.ndarray, np.ndarray]:
     amplitude, x0, y0, base, a, b, c, ln_beta = (column[:, None] for column in p.T)
     beta = np.exp(ln_beta)
     dx, dy = xx - x0, yy - y0
@@ -84,11 +117,12 @@ def _model(p: np.ndarray, xx: np.ndarray, yy: np.ndarray, data: np.ndarray) -> t
     slope = -amplitude * beta * profile / u  # d(model)/du
     jacobian = np.stack([profile, slope * -(2 * a * dx + c * dy), slope * -(2 * b * dy + c * dx),
                          np.ones_like(u), slope * dx * dx, slope * dy * dy, slope * dx * dy,
-                         -amplitude * profile * np.log(u) * beta], axis=2)
+                         np.zeros_like(u) if fixed else -amplitude * profile * np.log(u) * beta], axis=2)
     return base + amplitude * profile - data, jacobian
 
 
-def _widths(p: np.ndarray, width: float) -> np.ndarray:
+def _axes(p: np.ndarray, width: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Smaller and larger FWHM of good fits, and which are good."""
     amplitude, x0, y0, _, a, b, c, ln_beta = p.T
     middle, spread = (a + b) / 2, np.hypot((a - b) / 2, c / 2)
     good = ((amplitude > 0.2) & (np.hypot(x0, y0) < width) & (middle - spread > 1e-6)
@@ -96,4 +130,4 @@ def _widths(p: np.ndarray, width: float) -> np.ndarray:
     k = 2 * np.sqrt(2 ** np.exp(-ln_beta[good]) - 1)
     small = k / np.sqrt((middle + spread)[good])
     large = k / np.sqrt((middle - spread)[good])
-    return np.stack([small, large, np.exp(ln_beta[good])], 1)
+    return small, large, good

@@ -12,6 +12,7 @@ from ..model.measures import Measure, Noise, Stars, Surface
 from ..model.planes import F32, Mask, Picture
 from ..model.progress import SILENT, Progress
 from ..numerics.smoothing import fill
+from .halos import glare_mask
 from .noise import measure_noise
 from .signal import MIN_REGION, region_of, signal_in, smoothed
 from .stars import find_stars, star_mask
@@ -21,16 +22,39 @@ _DEFAULT_FWHM = 2.5
 
 
 @dataclass(frozen=True)
-class _First:
-    picture: Picture
+class FirstLook:
+    """Stars and noise of one plane, which every further step needs; ``mask`` covers the stars."""
+
     stars: Stars
     noise: Noise
     mask: Mask
 
 
-def measure_plane(picture: Picture, channel: str | None = None) -> Measure:
-    """All figures of one mono picture, judged for itself."""
-    return measure_channels({channel or "": picture})[channel or ""]
+def first_look(picture: Picture, sigma_eff: float | None = None) -> FirstLook:
+    """Stars and noise of a mono picture (H, W). ``sigma_eff`` is its large-scale noise where that is known from before
+    it was resampled."""
+    plane = fill(picture.data, ~np.isfinite(picture.data))
+    stars = find_stars(plane, picture.header.saturation)
+    mask = bright_mask(plane, stars, picture.header.saturation)
+    noise = measure_noise(picture.data, None if sigma_eff else picture.header.debayer, avoid=mask)
+    if sigma_eff:
+        noise = Noise(noise.sigma_px, sigma_eff, "kappa", noise.quiet_blocks)
+    return FirstLook(stars, noise, mask)
+
+
+def bright_mask(plane: F32, stars: Stars, saturation: float | None) -> Mask:
+    """The stars of a finite plane, and the glare around those that are full."""
+    mask = star_mask(plane.shape, stars)
+    if saturation is None or stars.fwhm_px is None:
+        return mask
+    thin = plane[::4, ::4]
+    sky, sigma = float(np.median(thin)), 1.4826 * float(np.median(np.abs(np.diff(thin, axis=1)))) / np.sqrt(2)
+    return mask | glare_mask(plane - np.float32(sky), saturation - sky, stars.fwhm_px, sigma)
+
+
+def measure_plane(picture: Picture, channel: str | None = None, look: FirstLook | None = None) -> Measure:
+    """All figures of one mono picture, judged for itself. ``look`` saves the search where it was done already."""
+    return _measure({channel or "": picture}, {channel or "": look} if look else {}, SILENT)[channel or ""]
 
 
 def measure_channels(pictures: Mapping[str, Picture], progress: Progress = SILENT) -> dict[str, Measure]:
@@ -38,21 +62,27 @@ def measure_channels(pictures: Mapping[str, Picture], progress: Progress = SILEN
 
     Keys are channel names. Raises ShapeMismatch when the planes differ in size.
     """
+    return _measure(pictures, {}, progress)
+
+
+def _measure(pictures: Mapping[str, Picture], known: Mapping[str, FirstLook],
+             progress: Progress) -> dict[str, Measure]:
     check_same_shape(pictures.items())
-    firsts: dict[str, _First] = {}
+    firsts: dict[str, FirstLook] = {}
     for number, (name, picture) in enumerate(pictures.items()):
         progress.step(number / len(pictures) * 0.6, f"measuring {name}".strip())
-        firsts[name] = _first(picture)
+        firsts[name] = known[name] if name in known else first_look(picture)
     shared = np.logical_or.reduce([f.mask for f in firsts.values()])
     calms, regions, surfaces, seen = {}, {}, {}, {}
     for number, (name, first) in enumerate(firsts.items()):
         progress.step(0.6 + number / len(firsts) * 0.35, f"finding the signal of {name}".strip())
-        seen[name] = np.isfinite(first.picture.data) & ~shared
-        calms[name], surfaces[name] = smoothed(first.picture.data, shared)
+        data = pictures[name].data
+        seen[name] = np.isfinite(data) & ~shared
+        calms[name], surfaces[name] = smoothed(data, shared)
         regions[name] = region_of(calms[name], first.noise.best, seen[name])
     union = np.logical_or.reduce(list(regions.values()))
-    return {name: _figures(name or None, first, calms[name], regions[name], union & seen[name], seen[name],
-                           surfaces[name]) for name, first in firsts.items()}
+    return {name: _figures(name or None, pictures[name], first, calms[name], regions[name], union & seen[name],
+                           seen[name], surfaces[name]) for name, first in firsts.items()}
 
 
 def check_same_shape(pictures: Iterable[tuple[str, Picture]]) -> None:
@@ -66,25 +96,17 @@ def check_same_shape(pictures: Iterable[tuple[str, Picture]]) -> None:
                                 do="Align the stacks first", file=picture.file)
 
 
-def _first(picture: Picture) -> _First:
-    plane = fill(picture.data, ~np.isfinite(picture.data))
-    stars = find_stars(plane, picture.header.saturation)
-    mask = star_mask(picture.shape, stars)
-    return _First(picture, stars, measure_noise(picture.data, picture.header.debayer, avoid=mask), mask)
-
-
-def _figures(name: str | None, first: _First, calm: F32, region: Mask, union: Mask, seen: Mask,
-             surface: Surface) -> Measure:
+def _figures(name: str | None, picture: Picture, first: FirstLook, calm: F32, region: Mask, union: Mask,
+             seen: Mask, surface: Surface) -> Measure:
     own, whole = signal_in(calm, region, seen), signal_in(calm, union, seen)
-    warnings = [*first.picture.warnings, *first.noise.warnings]
+    warnings = [*picture.warnings, *first.noise.warnings]
     usable = own.region_share >= MIN_REGION and own.median >= 0.2 * first.noise.sigma_px
     if not usable:
         warnings.append("No signal stands out of the noise: this channel gets no weight.")
     fwhm = first.stars.fwhm_px or _DEFAULT_FWHM
     sigma_beam = first.noise.best / (_BEAM * fwhm)
     snr = whole.mean / sigma_beam if usable and sigma_beam > 0 else None
-    bright = first.picture.data[np.isfinite(first.picture.data)]
+    bright = picture.data[np.isfinite(picture.data)]
     white = float(np.quantile(bright[:: max(1, bright.size // 2_000_000)], 0.9999)) - surface.a
-    return Measure(name, first.picture.shape, surface, first.noise, whole.mean, own.median if usable else 0.0,
+    return Measure(name, picture.shape, surface, first.noise, whole.mean, own.median if usable else 0.0,
                    own.region_share, snr, first.stars, white, tuple(warnings))
-

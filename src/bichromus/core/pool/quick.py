@@ -11,7 +11,7 @@ import numpy as np
 
 from ..align.rigid import Rigid
 from ..model.errors import NotEnoughData
-from ..model.planes import F32
+from ..model.planes import F32, Mask
 from ..model.progress import SILENT, Progress
 from ..numerics.bands import ordered_parallel, row_bands
 
@@ -94,7 +94,13 @@ def _laid(layer: Layer, band: tuple[int, int], width: int) -> F32:
 
 
 def combine(values: F32, noise: np.ndarray, worth: np.ndarray) -> tuple[F32, np.ndarray, np.ndarray]:
-    """Weighted mean of (N, H, W) with NaN left out; how many values of each were rejected, and how many there were.
+    """Weighted mean of (N, H, W) with NaN left out; how many values of each were rejected, and how many there were."""
+    mean, lost, seen = combine_mapped(values, noise, worth)
+    return mean, lost.sum((1, 2)), seen.sum((1, 2))
+
+
+def combine_mapped(values: F32, noise: np.ndarray, worth: np.ndarray) -> tuple[F32, Mask, Mask]:
+    """Weighted mean of (N, H, W) with NaN left out; which values were rejected, and which there were (N, H, W).
 
     A value goes when it lies more than 5 sigma from the weighted mean of the others, the worst one first. Sigma is the
     known noise, raised where all values scatter more (photon noise of bright parts) and where the picture is steep.
@@ -114,8 +120,7 @@ def combine(values: F32, noise: np.ndarray, worth: np.ndarray) -> tuple[F32, np.
     total = weights.sum(0)
     with np.errstate(invalid="ignore", divide="ignore"):
         mean = np.where(total > 0, (weights * filled).sum(0) / total, np.nan).astype(np.float32)
-    count = seen.sum((1, 2))
-    return mean, count - ((weights > 0) & seen).sum((1, 2)), count
+    return mean, seen & (weights <= 0) & (worth[:, None, None] > 0), seen
 
 
 def _worst(values: F32, weights: F32, variance: F32) -> tuple[np.ndarray, ...] | None:

@@ -9,7 +9,8 @@ import cv2
 import numpy as np
 
 from ..measure.noise import measure_noise
-from ..measure.stars import find_stars, star_mask
+from ..measure.run import bright_mask
+from ..measure.stars import find_stars
 from ..model.errors import NotEnoughData
 from ..model.measures import Noise, Stars
 from ..model.planes import F32, Mask, Picture
@@ -46,8 +47,15 @@ def know(picture: Picture, processing: str | None = None) -> Known:
     """Noise, stars and bins of a mono stack."""
     plane = fill(picture.data, ~np.isfinite(picture.data))
     stars = find_stars(plane, picture.header.saturation)
-    mask = star_mask(picture.shape, stars)
+    mask = bright_mask(plane, stars, picture.header.saturation)
     noise = measure_noise(picture.data, processing or picture.header.debayer, avoid=mask)
+    return Known(noise, stars, binned(picture.data, mask), noise.best / BIN)
+
+
+def known_from(picture: Picture, stars: Stars, noise: Noise) -> Known:
+    """The same from stars and noise that were measured before: only the bins are new."""
+    plane = fill(picture.data, ~np.isfinite(picture.data))
+    mask = bright_mask(plane, stars, picture.header.saturation)
     return Known(noise, stars, binned(picture.data, mask), noise.best / BIN)
 
 

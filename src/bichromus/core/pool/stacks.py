@@ -2,30 +2,31 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Final
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..measure.run import check_same_shape
 from ..model.errors import InputError
-from ..model.planes import F32, Picture
+from ..model.planes import F32, Mask, Picture
 from ..model.progress import SILENT, Progress
 from ..numerics.bands import ordered_parallel, row_bands
 from ..numerics.poly import Poly
-from .quick import combine
+from .quick import combine_mapped
 from .scale import FluxScale, Known, difference_surface, flux_scale, know
 
 _BAND_BYTES: Final = 120_000_000
-USELESS: Final = 0.01
+USELESS: Final = 0.015
 
 
 @dataclass(frozen=True)
 class Part:
     """One stack of a pool: its flux over the reference's, noise on large scales in its own units, share of the weight,
-    share of its pixels left out."""
+    share of its pixels left out; ``loss`` of SNR, as a share, without it (of one left out: what it would bring)."""
 
     label: str
     file: Path | None
@@ -34,12 +35,14 @@ class Part:
     fwhm_px: float | None
     weight: float
     rejected: float = 0.0
+    loss: float = 0.0
 
 
 @dataclass(frozen=True)
 class Pool:
     """The pooled plane (H, W) in the reference's units. ``alone`` and ``together`` are the inverse noise of the best
-    stack and of all, at one flux: their ratio is what pooling gains in SNR."""
+    stack and of all, at one flux: their ratio is what pooling gains in SNR. ``rejected`` (H, W) is how many stacks were
+    left out at each pixel."""
 
     data: F32
     parts: tuple[Part, ...]
@@ -47,37 +50,53 @@ class Pool:
     alone: float
     together: float
     warnings: tuple[str, ...]
+    rejected: NDArray[np.uint8]
 
 
-def pool(pictures: Sequence[Picture], power: float = 0.0, progress: Progress = SILENT) -> Pool:
-    """Pool mono stacks on one grid. ``power`` of the star width ratio in the weights: 0 for nebula, 2 for stars.
+def pool(pictures: Sequence[Picture], power: float = 0.0, progress: Progress = SILENT,
+         known: Sequence[Known] | None = None, out: Collection[int] = ()) -> Pool:
+    """Pool mono stacks on one grid. ``power`` of the star width ratio in the weights: 0 for nebula, 2 for stars;
+    ``known`` saves the measuring where it was done; ``out`` are places of stacks that are only compared.
 
     Raises ShapeMismatch, NotEnoughData, InputError for fewer than two.
     """
-    if len(pictures) < 2:
+    if len(pictures) - len(set(out)) < 2:
         raise InputError("There is nothing to pool", do="Give two stacks or more")
     check_same_shape((p.label, p) for p in pictures)
-    known = []
-    for number, picture in enumerate(pictures):
-        progress.step(0.5 * number / len(pictures), f"measuring {picture.label}")
-        known.append(know(picture))
-    reference, scales = _scales(pictures, known, progress)
+    if known is None:
+        known = []
+        for number, picture in enumerate(pictures):
+            progress.step(0.5 * number / len(pictures), f"measuring {picture.label}")
+            known.append(know(picture))
+    inside = np.array([n not in out for n in range(len(pictures))])
+    reference, scales = _scales(pictures, known, inside, progress)
     weights = _weights(known, scales, power)
     surfaces = [None if n == reference else difference_surface(k, known[reference], s.scale)
                 for n, (k, s) in enumerate(zip(known, scales, strict=True))]
-    data, lost = _bands(pictures, known, scales, surfaces, weights, progress.part(0.6, 1.0))
-    share = weights / weights.sum()
-    parts = tuple(Part(p.label, p.file, s, one.noise.best, one.stars.fwhm_px, float(w), float(r))
-                  for p, s, one, w, r in zip(pictures, scales, known, share, lost, strict=True))
+    used = [n for n in range(len(pictures)) if inside[n]]
+    data, gone, lost = _bands([pictures[n] for n in used], [known[n] for n in used], [scales[n] for n in used],
+                              [surfaces[n] for n in used], weights[inside], progress.part(0.6, 1.0))
+    share = np.where(inside, weights, 0) / weights[inside].sum()
     worth = np.array([(s.scale / k.noise.best) ** 2 for s, k in zip(scales, known, strict=True)])
+    shares = dict(zip(used, lost, strict=True))
+    parts = tuple(Part(p.label, p.file, s, one.noise.best, one.stars.fwhm_px, float(share[n]),
+                       float(shares.get(n, 0.0)), _loss(worth, inside, n))
+                  for n, (p, s, one) in enumerate(zip(pictures, scales, known, strict=True)))
     warnings = [s.warning for s in scales if s.warning]
-    warnings += [f"{p.label} adds next to nothing: {100 * p.weight:.1f} % of the weight." for p in parts
-                 if p.weight < USELESS]
+    warnings += [f"{p.label} adds next to nothing: {100 * p.weight:.1f} % of the weight." for n, p in enumerate(parts)
+                 if inside[n] and p.weight < USELESS]
     warnings += [w for p in pictures for w in p.warnings]
-    return Pool(data, parts, reference, float(np.sqrt(worth.max())), float(np.sqrt(worth.sum())), tuple(warnings))
+    return Pool(data, parts, reference, float(np.sqrt(worth[inside].max())), float(np.sqrt(worth[inside].sum())),
+                tuple(warnings), gone)
 
 
-def _scales(pictures: Sequence[Picture], known: Sequence[Known],
+def _loss(worth: np.ndarray, inside: np.ndarray, n: int) -> float:
+    """Share of the pool's SNR that goes with a stack; of one that is out, the share that it would bring."""
+    total = float(worth[inside].sum())
+    return float(1 - np.sqrt(1 - worth[n] / total)) if inside[n] else float(np.sqrt(1 + worth[n] / total) - 1)
+
+
+def _scales(pictures: Sequence[Picture], known: Sequence[Known], inside: np.ndarray,
             progress: Progress) -> tuple[int, list[FluxScale]]:
     """The stack with the largest flux over noise as reference, and all fluxes over its."""
     def against(base: int) -> list[FluxScale]:
@@ -89,8 +108,9 @@ def _scales(pictures: Sequence[Picture], known: Sequence[Known],
                 (picture.header.saturation, pictures[base].header.saturation), picture.label))
         return out
 
-    first = against(int(np.argmax([one.stars.count for one in known])))
-    best = int(np.argmax([s.scale / k.noise.best for s, k in zip(first, known, strict=True)]))
+    first = against(int(np.argmax([one.stars.count if ok else -1 for one, ok in zip(known, inside, strict=True)])))
+    best = int(np.argmax([s.scale / k.noise.best if ok else -1.0
+                          for s, k, ok in zip(first, known, inside, strict=True)]))
     return (best, first) if first[best].origin == "reference" else (best, against(best))
 
 
@@ -103,26 +123,28 @@ def _weights(known: Sequence[Known], scales: Sequence[FluxScale], power: float) 
 
 
 def _bands(pictures: Sequence[Picture], known: Sequence[Known], scales: Sequence[FluxScale],
-           surfaces: Sequence[Poly | None], weights: np.ndarray, progress: Progress) -> tuple[F32, np.ndarray]:
+           surfaces: Sequence[Poly | None], weights: np.ndarray,
+           progress: Progress) -> tuple[F32, NDArray[np.uint8], np.ndarray]:
+    """The pooled plane, how many were left out at each pixel, and the share of each stack's pixels that were."""
     shape = pictures[0].shape
     rows = int(np.clip(_BAND_BYTES // (len(pictures) * shape[1] * 4 * 4), 8, 256))
     noise = np.array([k.noise.sigma_px / s.scale for k, s in zip(known, scales, strict=True)])
-    out = np.empty(shape, np.float32)
+    out, gone = np.empty(shape, np.float32), np.empty(shape, np.uint8)
     lost = seen = np.zeros(len(pictures))
 
-    def work(band: tuple[int, int]) -> tuple[int, int, F32, np.ndarray, np.ndarray]:
+    def work(band: tuple[int, int]) -> tuple[int, int, F32, Mask, Mask]:
         y0, y1 = band
         values = np.stack([p.data[y0:y1] / np.float32(s.scale) for p, s in zip(pictures, scales, strict=True)])
         for n, surface in enumerate(surfaces):
             if surface is not None:
                 values[n] -= _rows(surface, y0, y1, shape)
-        return (*band, *combine(values.astype(np.float32), noise, weights))
+        return (*band, *combine_mapped(values.astype(np.float32), noise, weights))
 
-    for y0, y1, plane, gone, here in ordered_parallel(work, row_bands(shape[0], rows), 2, ahead=1):
+    for y0, y1, plane, away, here in ordered_parallel(work, row_bands(shape[0], rows), 2, ahead=1):
         progress.step(y1 / shape[0], "pooling")
-        out[y0:y1] = plane
-        lost, seen = lost + gone, seen + here
-    return out, lost / np.maximum(seen, 1)
+        out[y0:y1], gone[y0:y1] = plane, away.sum(0)
+        lost, seen = lost + away.sum((1, 2)), seen + here.sum((1, 2))
+    return out, gone, lost / np.maximum(seen, 1)
 
 
 def _rows(surface: Poly, y0: int, y1: int, shape: tuple[int, int]) -> F32:

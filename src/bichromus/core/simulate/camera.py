@@ -21,12 +21,28 @@ _BETA = 3.2  # wings of the Moffat profile
 
 @dataclass(frozen=True)
 class Sky:
-    """Sky over the rig: AB mag/arcsec2, moonlight as a factor on it, transparency, gradient over the frame."""
+    """Sky over the rig: AB mag/arcsec2, moonlight as a factor on it, transparency; its gradient from side to side and
+    from top to bottom, and how much it bends (share of the level, corner over middle)."""
 
     mag: float = 21.5
     moon_factor: float = 1.0
     transparency: float = 1.0
     gradient: tuple[float, float] = (0.0, 0.0)
+    bend: float = 0.0
+
+
+@dataclass(frozen=True)
+class Optics:
+    """Faults of a rig: ``tilt`` widens the stars across and down the frame (share of their width, side to side),
+    ``halo`` is the share of a star's light that a filter throws back as a disc of ``halo_arcsec`` radius."""
+
+    tilt: tuple[float, float] = (0.0, 0.0)
+    halo: float = 0.0
+    halo_arcsec: float = 60.0
+
+
+PERFECT = Optics()
+_HALOS = 6
 
 
 Response = Mapping[str, Mapping[str, float]]
@@ -48,7 +64,8 @@ def continuum_rate(rig: Rig, mag: float | F32, wavelength_nm: float, width_nm: f
     return photon_flux_ab(mag, wavelength_nm) * rig.area_cm2 / 1e4 * width_nm * rig.throughput * rig.quantum_efficiency
 
 
-def band_rates(scene: Scene, rig: Rig, band: Filter, sky: Sky) -> dict[str, tuple[F32, float]]:
+def band_rates(scene: Scene, rig: Rig, band: Filter, sky: Sky, optics: Optics = PERFECT,
+               ) -> dict[str, tuple[F32, float]]:
     """For each channel of ``band``: e-/s/pixel of what is in the sky, and of the sky itself, at full response."""
     rate = line_rate(rig, scene.scale_arcsec) * band.transmission * sky.transparency
     fwhm_px = rig.fwhm_arcsec / scene.scale_arcsec
@@ -61,10 +78,33 @@ def band_rates(scene: Scene, rig: Rig, band: Filter, sky: Sky) -> dict[str, tupl
         else:
             objects = _broadband(scene, rig, name, width, rate, fwhm_px / 2.355)
         stars = continuum_rate(rig, scene.stars.ab_mag(wavelength), wavelength, width) * band.transmission
-        render_stars(objects, scene.stars, stars * sky.transparency, fwhm_px)
+        render_stars(objects, scene.stars, stars * sky.transparency, fwhm_px * _widening(scene, optics))
+        if optics.halo:
+            thrown = stars * sky.transparency * optics.halo
+            _halos(objects, scene.stars, thrown, optics.halo_arcsec / scene.scale_arcsec)
         light = float(continuum_rate(rig, sky.mag, wavelength, width)) * band.transmission
         out[name] = (objects, light * scene.scale_arcsec**2 * sky.moon_factor)
     return out
+
+
+def _widening(scene: Scene, optics: Optics) -> np.ndarray:
+    """Star width at each star over that in the middle."""
+    height, width = scene.shape
+    across, down = scene.stars.x / width - 0.5, scene.stars.y / height - 0.5
+    return np.asarray(1 + optics.tilt[0] * across + optics.tilt[1] * down)
+
+
+def _halos(plane: F32, stars: StarTable, flux: np.ndarray, radius: float) -> None:
+    """Discs with a soft edge around the brightest stars, in place."""
+    side = int(np.ceil(radius * 1.2))
+    for n in np.argsort(flux)[::-1][:_HALOS]:
+        x, y = float(stars.x[n]), float(stars.y[n])
+        x0, x1 = max(int(x) - side, 0), min(int(x) + side + 1, plane.shape[1])
+        y0, y1 = max(int(y) - side, 0), min(int(y) + side + 1, plane.shape[0])
+        if x0 < x1 and y0 < y1:
+            away = np.hypot(np.arange(x0, x1) - x, (np.arange(y0, y1) - y)[:, None])
+            disc = np.clip((radius - away) / (0.12 * radius) + 0.5, 0, 1) / (np.pi * radius**2)
+            plane[y0:y1, x0:x1] += (flux[n] * disc).astype(np.float32)
 
 
 def _plane(rates: dict[str, tuple[F32, float]], sky: Sky, response: Mapping[str, float] | None = None) -> F32:
@@ -77,7 +117,11 @@ def _plane(rates: dict[str, tuple[F32, float]], sky: Sky, response: Mapping[str,
         background += answer * light
     gx = np.linspace(-0.5, 0.5, shape[1], dtype=np.float32) * np.float32(sky.gradient[0])
     gy = np.linspace(-0.5, 0.5, shape[0], dtype=np.float32) * np.float32(sky.gradient[1])
-    return (total + np.float32(background) * (1 + gy[:, None] + gx[None, :])).astype(np.float32)
+    uneven = 1 + gy[:, None] + gx[None, :]
+    if sky.bend:
+        y, x = (np.linspace(-1, 1, n, dtype=np.float32) for n in shape)
+        uneven = uneven + np.float32(sky.bend / 2) * (x[None, :] ** 2 + y[:, None] ** 2)
+    return (total + np.float32(background) * uneven).astype(np.float32)
 
 
 def _broadband(scene: Scene, rig: Rig, name: str, width: float, rate: float, sigma: float) -> F32:
@@ -93,14 +137,16 @@ def _broadband(scene: Scene, rig: Rig, name: str, width: float, rate: float, sig
     return gaussian((np.float32(rate) * total + np.float32(per_unit) * glow).astype(np.float32), sigma)
 
 
-def render_stars(plane: F32, stars: StarTable, flux: np.ndarray, fwhm_px: float, beta: float = _BETA) -> None:
-    """Add Moffat stars of total ``flux`` (any unit) to ``plane`` in place."""
+def render_stars(plane: F32, stars: StarTable, flux: np.ndarray, fwhm_px: float | np.ndarray,
+                 beta: float = _BETA) -> None:
+    """Add Moffat stars of total ``flux`` (any unit) to ``plane`` in place; ``fwhm_px`` of all, or of each."""
     height, width = plane.shape
-    alpha = fwhm_px / (2 * np.sqrt(2 ** (1 / beta) - 1))
-    norm = (beta - 1) / (np.pi * alpha**2)
     faintest = float(np.quantile(flux, 0.02)) if flux.size else 0.0
-    for x, y, f in zip(stars.x.tolist(), stars.y.tolist(), flux.tolist(), strict=True):
-        reach = int(np.clip(4 * fwhm_px * max(f / max(faintest, 1e-30), 1) ** (1 / (2 * beta)) + 2, 6, 90))
+    widths = np.broadcast_to(fwhm_px, flux.shape).tolist()
+    for x, y, f, wide in zip(stars.x.tolist(), stars.y.tolist(), flux.tolist(), widths, strict=True):
+        alpha = wide / (2 * np.sqrt(2 ** (1 / beta) - 1))
+        norm = (beta - 1) / (np.pi * alpha**2)
+        reach = int(np.clip(4 * wide * max(f / max(faintest, 1e-30), 1) ** (1 / (2 * beta)) + 2, 6, 90))
         x0, x1 = max(int(x) - reach, 0), min(int(x) + reach + 1, width)
         y0, y1 = max(int(y) - reach, 0), min(int(y) + reach + 1, height)
         if x0 >= x1 or y0 >= y1:
@@ -125,19 +171,19 @@ def expose(light: F32, rig: Rig, subs: int, sub_s: float, rng: np.random.Generat
 
 
 def mono_stack(scene: Scene, rig: Rig, band: Filter, sky: Sky, subs: int, sub_s: float,
-               rng: np.random.Generator) -> F32:
+               rng: np.random.Generator, optics: Optics = PERFECT) -> F32:
     """A mono stack (H, W), 0 to 1 of full well."""
-    return expose(_plane(band_rates(scene, rig, band, sky), sky), rig, subs, sub_s, rng)
+    return expose(_plane(band_rates(scene, rig, band, sky, optics), sky), rig, subs, sub_s, rng)
 
 
 def colour_stack(scene: Scene, rig: Rig, band: Filter, sky: Sky, subs: int, sub_s: float, response: Response,
-                 rng: np.random.Generator, progress: Progress = SILENT) -> F32:
+                 rng: np.random.Generator, progress: Progress = SILENT, optics: Optics = PERFECT) -> F32:
     """A debayered colour stack (3, H, W), 0 to 1 of full well.
 
     Four groups of subs, dithered by one pixel, are each sampled through an RGGB mosaic, interpolated within
     their own colour (bilinear) and averaged, so the noise is smooth as in a real debayered stack.
     """
-    rates = band_rates(scene, rig, band, sky)
+    rates = band_rates(scene, rig, band, sky, optics)
     groups = [g.size for g in np.array_split(np.arange(subs), 4) if g.size]
     stack = np.zeros((3, *scene.shape), np.float32)
     for index, name in enumerate("RGB"):

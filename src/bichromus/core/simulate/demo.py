@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Final
 
@@ -15,7 +16,8 @@ from ..model.channel import filter_name
 from ..model.planes import F32, Header
 from ..model.progress import SILENT, Progress
 from ..model.rig import FILTERS, RIGS, SITES, Rig
-from .camera import Response, Sky, colour_stack, line_rate, mono_stack
+from .camera import PERFECT, Optics, Response, Sky, colour_stack, line_rate, mono_stack
+from .grid import Grid, seen_on
 from .scene import Scene, SceneRecipe, make_scene
 
 TARGET: Final = "DEMO 12"
@@ -23,12 +25,15 @@ TARGET_NAME: Final = "Weaverbird Nebula"
 SHAPE: Final = (1070, 1600)
 SCALE_ARCSEC: Final = 2.64
 SEED: Final = 12
+_CANVAS: Final = (1460, 2060)  # holds all fields
+_BEACONS: Final = ((0.31, 0.27, 4.6), (0.66, 0.71, 5.2), (0.72, 0.33, 5.6), (0.42, 0.73, 5.9))
 _RA_DEG, _DEC_DEG = 171.0, -59.0 - 10 / 60
 
 
 @dataclass(frozen=True)
 class DemoStack:
-    """One stack of the demo: who, through what, how long, under which sky."""
+    """One stack of the demo: who, through what, how long, under which sky; ``trail`` is a satellite's light in the
+    stack, in sigma of its noise."""
 
     station: str
     band: str
@@ -37,6 +42,9 @@ class DemoStack:
     moon_factor: float = 1.0
     transparency: float = 1.0
     gradient: tuple[float, float] = (0.03, 0.02)
+    bend: float = 0.0
+    optics: Optics = PERFECT
+    trail: float = 0.0
 
     @property
     def file(self) -> str:
@@ -46,31 +54,46 @@ class DemoStack:
     def seconds(self) -> float:
         return self.subs * self.sub_s
 
+    @property
+    def sky(self) -> Sky:
+        return Sky(SITES[self.station].sky_mag, self.moon_factor, self.transparency, self.gradient, self.bend)
 
+
+GRIDS: Final = {
+    "Ridge": Grid(SHAPE, SCALE_ARCSEC),
+    "Balcony": Grid((1420, 1960), 1.994, -7.3, True, (1.1, -0.6)),
+    "Shed": Grid((930, 1330), 3.667, 3.6, False, (-1.2, 1.0), 0.0015),
+}
+"""How the demo's stations see the target. Balcony's mirror turns the picture over, and its stacks were shrunk to half;
+its field holds the nebula but not all of Ridge's. Shed's lens sees more, and bends it."""
+
+_TILTED: Final = Optics(tilt=(0.16, 0.10), halo=0.003, halo_arcsec=70.0)
 STACKS: Final = (
     DemoStack("Ridge", "Ha", 76, 300, 1.15),
-    DemoStack("Ridge", "O3", 108, 300, 1.05),
+    DemoStack("Ridge", "O3", 45, 300, 1.05, optics=Optics(halo=0.004, halo_arcsec=85.0)),
     DemoStack("Ridge", "S2", 96, 300, 1.10),
-    DemoStack("Ridge", "R", 35, 60),
-    DemoStack("Ridge", "G", 35, 60),
-    DemoStack("Ridge", "B", 30, 60),
-    DemoStack("Balcony", "Ha+O3", 60, 300, 1.3, 0.88, (0.10, -0.06)),
-    DemoStack("Balcony", "O3+S2", 52, 300, 1.5, 0.82, (-0.07, 0.08)),
+    DemoStack("Balcony", "Ha+O3", 60, 300, 1.3, 0.88, (0.16, -0.10), 0.07, _TILTED),
+    DemoStack("Balcony", "O3+S2", 52, 300, 1.5, 0.82, (-0.12, 0.14), 0.05, _TILTED),
+    DemoStack("Shed", "O3", 24, 300, 6.0, 0.62, (0.20, 0.12), 0.10, trail=14.0),
+    DemoStack("Shed", "R", 35, 60, gradient=(0.05, 0.03)),
+    DemoStack("Shed", "G", 35, 60, gradient=(0.05, 0.03)),
+    DemoStack("Shed", "B", 30, 60, gradient=(0.06, 0.04)),
 )
 
 
 def simulate_stack(scene: Scene, rig: Rig, band: str, sky: Sky, subs: int, sub_s: float, response: Response,
-                   rng: np.random.Generator, progress: Progress = SILENT) -> F32:
+                   rng: np.random.Generator, progress: Progress = SILENT, optics: Optics = PERFECT) -> F32:
     """A stack of any rig: (H, W) mono, (3, H, W) colour; 0 to 1 of full well."""
     chosen = FILTERS[band]
     if rig.colour:
-        return colour_stack(scene, rig, chosen, sky, subs, sub_s, response, rng, progress)
-    return mono_stack(scene, rig, chosen, sky, subs, sub_s, rng)
+        return colour_stack(scene, rig, chosen, sky, subs, sub_s, response, rng, progress, optics)
+    return mono_stack(scene, rig, chosen, sky, subs, sub_s, rng, optics)
 
 
 def stack_header(rig: Rig, station: str, band: str, subs: int, sub_s: float, scale_arcsec: float,
-                 shape: tuple[int, int]) -> Header:
-    """Header of a simulated stack: pixel size as resampled to ``scale_arcsec``, WCS on the target."""
+                 shape: tuple[int, int], upright: bool = True) -> Header:
+    """Header of a simulated stack: pixel size as resampled to ``scale_arcsec``; WCS on the target where the frame
+    stands upright on it, none elsewhere."""
     pixel = scale_arcsec * rig.focal_mm / 206.265
     step = scale_arcsec / 3600
     wcs = (("CTYPE1", "RA---TAN"), ("CTYPE2", "DEC--TAN"), ("CRVAL1", _RA_DEG), ("CRVAL2", _DEC_DEG),
@@ -79,53 +102,80 @@ def stack_header(rig: Rig, station: str, band: str, subs: int, sub_s: float, sca
     return Header(filter=filter_name(band), exposure_s=sub_s, total_s=subs * sub_s, subs=subs, camera=rig.name,
                   station=station, object_name=TARGET, date_utc="2027-03-17T09:00:00", pixel_um=round(pixel, 4),
                   focal_mm=rig.focal_mm, saturation=1.0, debayer="bilinear" if rig.colour else None,
-                  history=("Simulated by Bichromus from a fixed seed",), wcs=wcs)
+                  history=("Simulated by Bichromus from a fixed seed",), wcs=wcs if upright else ())
 
 
 def demo_scene(shape: tuple[int, int] = SHAPE) -> Scene:
     """The demo's sky; on a smaller grid the nebula shrinks with it, the stars keep their width."""
-    shrink = shape[1] / SHAPE[1]
+    shrink = min(shape[1] / SHAPE[1], 1.0)
     half = SceneRecipe().half_size_arcmin
-    return make_scene(shape, SCALE_ARCSEC, SEED, SceneRecipe(half_size_arcmin=(half[0] * shrink, half[1] * shrink)))
+    return make_scene(shape, SCALE_ARCSEC, SEED, SceneRecipe(half_size_arcmin=(half[0] * shrink, half[1] * shrink),
+                                                             beacons=_BEACONS if shrink == 1 else ()))
 
 
-def write_demo(folder: Path, shape: tuple[int, int] = SHAPE, progress: Progress = SILENT,
-               overwrite: bool = True) -> list[Path]:
-    """Write the demo's stacks and ``truth/`` (lines in rayleigh, truth.json) into ``folder``; their paths."""
+def write_demo(folder: Path, progress: Progress = SILENT, overwrite: bool = True) -> list[Path]:
+    """Write the demo's stacks as their rigs saw them, and ``truth/``, into ``folder``; their paths."""
+    progress.step(0.0, "imagining the nebula")
+    return write_stacks(folder, demo_scene(_CANVAS), STACKS, GRIDS, progress, overwrite)
+
+
+def write_stacks(folder: Path, scene: Scene, stacks: Sequence[DemoStack], grids: Mapping[str, Grid],
+                 progress: Progress = SILENT, overwrite: bool = True) -> list[Path]:
+    """Write stacks of one scene into ``folder``, each on its station's grid (the scene's own where it has none), and
+    ``truth/``: the lines in rayleigh on the grid of the first stack, and truth.json. Their paths."""
     folder.mkdir(exist_ok=True)
     (folder / "truth").mkdir(exist_ok=True)
-    progress.step(0.0, "imagining the nebula")
-    scale = SCALE_ARCSEC
-    scene = demo_scene(shape)
     table = load_response("generic").table
+    home = Grid(scene.shape, scene.scale_arcsec)
+    views: dict[Grid, Scene] = {}
     paths = []
-    for number, stack in enumerate(STACKS):
-        part = progress.part(0.15 + 0.8 * number / len(STACKS), 0.15 + 0.8 * (number + 1) / len(STACKS))
+    for number, stack in enumerate(stacks):
+        part = progress.part(0.15 + 0.8 * number / len(stacks), 0.15 + 0.8 * (number + 1) / len(stacks))
         part.step(0.0, f"exposing {stack.station} {stack.band}")
-        rig = RIGS[stack.station]
-        sky = Sky(SITES[stack.station].sky_mag, stack.moon_factor, stack.transparency, stack.gradient)
-        data = simulate_stack(scene, rig, stack.band, sky, stack.subs, stack.sub_s, table,
-                              np.random.default_rng([SEED, number]), part)
-        header = stack_header(rig, stack.station, stack.band, stack.subs, stack.sub_s, scale, shape)
+        grid = grids.get(stack.station, home)
+        if grid not in views:
+            views[grid] = seen_on(scene, grid)
+        rng = np.random.default_rng([SEED, number])
+        data = simulate_stack(views[grid], RIGS[stack.station], stack.band, stack.sky, stack.subs, stack.sub_s, table,
+                              rng, part, stack.optics)
+        if stack.trail:
+            _add_trail(data, stack.trail, rng)
+        header = stack_header(RIGS[stack.station], stack.station, stack.band, stack.subs, stack.sub_s,
+                              grid.scale_arcsec, grid.shape, grid.turn_deg == 0 and not grid.mirrored)
         write_fits(folder / stack.file, data, header, overwrite=overwrite)
         paths.append(folder / stack.file)
     progress.step(0.96, "keeping the truth")
-    _write_truth(folder / "truth", scene, table, overwrite)
+    first = grids.get(stacks[0].station, home)
+    _write_truth(folder / "truth", views[first], stacks, {s.station: grids.get(s.station, home) for s in stacks},
+                 table, overwrite)
     return paths
 
 
-def _write_truth(folder: Path, scene: Scene, table: Response, overwrite: bool) -> None:
+def _add_trail(data: F32, sigma: float, rng: np.random.Generator) -> None:
+    """A satellite that all rejection overlooked: a straight line, three pixels wide, in place."""
+    height, width = data.shape
+    noise = 1.4826 * float(np.median(np.abs(np.diff(data[::3, ::3], axis=1)))) / np.sqrt(2)
+    y, x = np.mgrid[0:height, 0:width].astype(np.float32)
+    slope, at = rng.uniform(0.3, 0.5), rng.uniform(0.25, 0.35) * height
+    away = (y - at - slope * x) / np.hypot(1, slope)
+    data += np.float32(sigma * noise) * np.exp(-((away / 1.3) ** 2))
+
+
+def _write_truth(folder: Path, scene: Scene, stacks: Sequence[DemoStack], grids: Mapping[str, Grid], table: Response,
+                 overwrite: bool) -> None:
     for name, plane in scene.lines.items():
         header = Header(filter=filter_name(name), object_name=TARGET)
         write_fits(folder / f"{name}_rayleigh.fits", plane, header, overwrite=overwrite, more={"BUNIT": "rayleigh"})
     stars = scene.stars
     facts = {
         "target": TARGET, "name": TARGET_NAME, "scale_arcsec": scene.scale_arcsec, "response": table,
+        "grids": {name: asdict(grid) for name, grid in grids.items()},
         "stacks": [{"file": s.file, "station": s.station, "band": s.band, "subs": s.subs, "sub_s": s.sub_s,
-                    "transparency": s.transparency, "fwhm_px": RIGS[s.station].fwhm_arcsec / scene.scale_arcsec,
-                    "share_of_full_well_per_rayleigh": line_rate(RIGS[s.station], scene.scale_arcsec)
+                    "transparency": s.transparency,
+                    "fwhm_px": RIGS[s.station].fwhm_arcsec / grids[s.station].scale_arcsec,
+                    "share_of_full_well_per_rayleigh": line_rate(RIGS[s.station], grids[s.station].scale_arcsec)
                     * FILTERS[s.band].transmission * s.transparency * s.sub_s / RIGS[s.station].full_well_e}
-                   for s in STACKS],
+                   for s in stacks],
         "stars": {"x": _list(stars.x), "y": _list(stars.y), "ab_mag": _list(stars.mag)},
     }
     (folder / "truth.json").write_text(json.dumps(facts) + "\n", "utf-8")

@@ -51,7 +51,8 @@ class Scene:
 class SceneRecipe:
     """What the invented nebula is made of. Brightness in rayleigh at the bright parts.
 
-    ``half_size_arcmin`` are the half axes of its envelope; the cavity sits at ``heart`` (in half axes).
+    ``half_size_arcmin`` are the half axes of its envelope; the cavity sits at ``heart`` (in half axes). ``beacons`` are
+    bright stars in front of all: place as a share of width and height, and magnitude.
     """
 
     half_size_arcmin: tuple[float, float] = (24.0, 17.5)
@@ -62,6 +63,7 @@ class SceneRecipe:
     filaments: float = 1.0
     star_count: int = 3000
     brightest_mag: float = 7.4
+    beacons: tuple[tuple[float, float, float], ...] = ()
 
 
 def make_scene(shape: tuple[int, int], scale_arcsec: float, seed: int = 12,
@@ -148,6 +150,8 @@ def _stars(shape: tuple[int, int], dust: F32, recipe: SceneRecipe, rng: np.rando
     inside = dust[np.clip(y, 0, height - 1).astype(int), np.clip(x, 0, width - 1).astype(int)]
     behind = rng.uniform(0, 1, count) < 0.65
     extinction = 0.25 + np.where(behind, 0.75 * inside, 0)
+    for n, (u, v, bright) in enumerate(recipe.beacons):
+        x[n], y[n], mag[n], temperature[n], extinction[n] = u * width, v * height, bright, 6200 + 900 * n, 0.05
     return StarTable(x, y, *(a.astype(np.float32) for a in (mag, temperature, extinction)))
 
 

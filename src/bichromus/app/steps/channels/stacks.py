@@ -1,23 +1,31 @@
-"""The stacks that are open: what each holds, and how to correct it."""
+"""The stacks that are open: what each holds, and how to correct it; and what the cache holds of them."""
 
 from __future__ import annotations
 
 from pathlib import Path
 
+from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import QHBoxLayout, QMenu, QWidget
 
 from ....core.model.channel import CHANNELS
+from ....workspace.opening import RGB
 from ....workspace.session import Session
 from ....workspace.state import SourceState
+from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Fold, button, label
 from ...widgets.text import clock_text
 
-_PAIRS = (("Ha", "O3"), ("O3", "S2"), ("Ha", "S2"), ("Ha",), ("O3",), ("Hb", "O3"))
+_MIXTURES = (("Ha", "O3"), ("O3", "S2"), ("Ha", "S2"), ("Ha",), ("O3",), ("Hb", "O3"), ("Ha", "O3", "Hb"), RGB)
+_PATTERNS = ("RGGB", "BGGR", "GRBG", "GBRG")
+LIMITS = ((2, "at most 2 GB"), (8, "at most 8 GB"), (32, "at most 32 GB"))
 
 
 class StacksFold(Fold):
-    """One row a stack; ``rows`` by source id. Its first button says what the stack holds and changes it."""
+    """One row a stack; ``rows`` by source id. Its first button says what the stack holds and changes it; where no
+    header told, it asks."""
+
+    limit_chosen = pyqtSignal(int)
 
     def __init__(self, session: Session) -> None:
         super().__init__("Stacks")
@@ -26,13 +34,46 @@ class StacksFold(Fold):
         self._shown: tuple[SourceState, ...] = ()
         self.empty = label("No stacks yet.", "muted")
         self.add(self.empty)
+        self.ask = label("", "wants", wrap=True)
+        self.add(self.ask)
         self.open_button = button("Open stacks…",
                                   "Choose FITS, TIFF or PNG stacks, or drop them on the window (Ctrl+O)")
         self.add(self.open_button)
+        self._cache_row()
+
+    def _cache_row(self) -> None:
+        row = QWidget()
+        line = QHBoxLayout(row)
+        line.setContentsMargins(0, 4, 0, 0)
+        line.setSpacing(6)
+        self.cache = label("", "muted")
+        self.cache.setToolTip("Prepared channels, kept so that nothing is computed twice.\n"
+                              "They can be deleted at any time; the stacks themselves are never touched.")
+        self.limit = ChoiceBox("most that the cache may hold", "What was not used for longest goes first;\n"
+                               "what is on the screen stays")
+        self.limit.addItems([words for _, words in LIMITS])
+        self.limit.activated.connect(lambda i: self.limit_chosen.emit(LIMITS[i][0]))
+        self.again = button("again", "Delete the cache and compute every channel again", "quiet")
+        self.again.setAccessibleName("compute everything again")
+        self.again.clicked.connect(self._session.compute_again)
+        line.addWidget(self.cache, 1)
+        line.addWidget(self.limit)
+        line.addWidget(self.again)
+        self._cache_line = row
+        self.add(row)
+
+    def show_cache(self, bytes_: int) -> None:
+        """How much the cache holds."""
+        self.cache.setText(f"cache {bytes_ / 1e9:.1f} GB" if bytes_ >= 1e9 else f"cache {bytes_ / 1e6:.0f} MB")
 
     def show_sources(self, sources: tuple[SourceState, ...]) -> None:
         self.set_note(f"{len(sources)} open" if sources else "")
         self.empty.setVisible(not sources)
+        self._cache_line.setVisible(bool(sources))
+        unsure = [s for s in sources if not s.sure]
+        self.ask.setVisible(bool(unsure))
+        self.ask.setText("" if not unsure else f"What does {Path(unsure[0].path).name} hold? Its header does not say."
+                         if len(unsure) == 1 else f"{len(unsure)} headers do not say what their stack holds.")
         if sources == self._shown:
             return
         self._shown = sources
@@ -49,13 +90,17 @@ class StacksFold(Fold):
         line = QHBoxLayout(row)
         line.setContentsMargins(0, 0, 0, 0)
         line.setSpacing(4)
-        holds = button("+".join(source.lines), f"{source.path}\nSays what this stack holds; press to correct it.")
+        words = "RGB" if source.lines == RGB else "+".join(source.lines)
+        tip = "Says what this stack holds; press to correct it."
+        if not source.sure:
+            words, tip = f"{words}?", "The header does not say what this stack holds. Press to say it."
+        holds = button(words, f"{source.path}\n{tip}", None if source.sure else "ask")
         holds.setStyleSheet("padding: 1px 6px; text-align: left;")
-        holds.setFixedWidth(72)
+        holds.setFixedWidth(82)
         holds.setMenu(self._menu(source, holds))
         name = label(source.station or Path(source.path).stem)
         name.setToolTip(source.path)
-        kind = label("colour" if source.colour else "mono", "muted")
+        kind = label("mosaic" if source.bayer else "colour" if source.colour else "mono", "muted")
         hours = label(clock_text(source.hours), "figure")
         away = button("×", f"Take {source.label} out of the project; its file stays", "quiet")
         away.setAccessibleName(f"remove {source.label}")
@@ -66,11 +111,20 @@ class StacksFold(Fold):
 
     def _menu(self, source: SourceState, parent: QWidget) -> QMenu:
         menu = QMenu(parent)
-        choices = _PAIRS if source.colour else tuple((n,) for n in CHANNELS)
-        for lines in choices:
-            action = QAction("+".join(lines), menu)
-            action.setCheckable(True)
-            action.setChecked(lines == source.lines)
-            action.triggered.connect(lambda _checked, i=source.id, v=lines: self._session.set_lines(i, v))
-            menu.addAction(action)
+        for lines in _MIXTURES if source.colour else tuple((n,) for n in CHANNELS):
+            words = "red, green, blue" if lines == RGB else "+".join(lines)
+            self._action(menu, words, source.sure and lines == source.lines,
+                         lambda _on, i=source.id, v=lines: self._session.set_lines(i, v))
+        if source.bayer:
+            menu.addSeparator()
+            for pattern in _PATTERNS:
+                self._action(menu, f"mosaic {pattern}", pattern == source.bayer,
+                             lambda _on, i=source.id, v=pattern: self._session.set_pattern(i, v))
         return menu
+
+    def _action(self, menu: QMenu, words: str, checked: bool, act: object) -> None:
+        action = QAction(words, menu)
+        action.setCheckable(True)
+        action.setChecked(checked)
+        action.triggered.connect(act)  # type: ignore[arg-type]
+        menu.addAction(action)

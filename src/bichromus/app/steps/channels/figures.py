@@ -1,0 +1,91 @@
+"""The figures of one channel: noise, signal, stars; the spread of its values and the map of its stars."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QCheckBox
+
+from ....core.measure.field import StarField, field_from_note
+from ....workspace.chain import members_of
+from ....workspace.prepare import Channels
+from ....workspace.prepared import Prepared
+from ...widgets.choice import ChoiceBox
+from ...widgets.fold import Figures, Fold, label
+from ...widgets.text import snr_text, value_text
+from .histogram import Histogram
+from .starmap import StarMap
+
+
+class FiguresFold(Fold):
+    """``marked``: full cores and halos are to be marked on the stage, or not."""
+
+    marked = pyqtSignal(bool)
+
+    def __init__(self) -> None:
+        super().__init__("Figures")
+        self.histogram = Histogram()
+        self.rows = Figures()
+        self.source = ChoiceBox("stack whose stars are mapped", "Each stack has its own optics: look at one at a time")
+        self.source.activated.connect(self._show_field)
+        self.map = StarMap()
+        self.words = label("", "muted", wrap=True)
+        self.marks = QCheckBox("mark full cores and halos")
+        self.marks.setToolTip("Rings around stars whose cores are full,\n"
+                              "and around the discs that a filter throws back (M)")
+        self.marks.clicked.connect(self.marked)
+        for widget in (self.histogram, self.rows, self.source, self.map, self.words, self.marks):
+            self.add(widget)
+        self._fields: dict[str, StarField] = {}
+
+    def show_channel(self, channels: Channels, prepared: Prepared) -> None:
+        self.histogram.show_channel(prepared)
+        self.rows.show_rows(figures_of(prepared))
+        self.set_note(f"SNR {snr_text(prepared.measure.snr)}")
+        fields = fields_of(channels, prepared)
+        if list(fields) != list(self._fields):
+            self.source.clear()
+            self.source.addItems(list(fields))
+        self._fields = fields
+        self.source.setVisible(len(fields) > 1)
+        cores = prepared.notes.get("cores", ())
+        halos = sum(1 for c in cores if c[3])
+        self.marks.setVisible(bool(cores))
+        self.marks.setText(f"mark {len(cores)} full cores" + (f", {halos} with halos" if halos else ""))
+        self._show_field()
+
+    def _show_field(self, _index: int = 0) -> None:
+        field = self._fields.get(self.source.currentText()) if self._fields else None
+        self.map.show_field(field)
+        self.words.setText(f"{field.words()}." if field else "")
+        self.words.setVisible(field is not None)
+
+
+def fields_of(channels: Channels, prepared: Prepared) -> dict[str, StarField]:
+    """The star fields of all stacks behind a channel, the most uneven first."""
+    found = {}
+    for member in members_of(channels, prepared):
+        for name, note in member.notes.get("fields", {}).items():
+            if note is not None:
+                found[name] = field_from_note(note)
+    return dict(sorted(found.items(), key=lambda f: -f[1].tilt / max(f[1].middle, 1e-6)))
+
+
+def figures_of(prepared: Prepared) -> list[tuple[str, str, str, str]]:
+    """Rows of name, remark, figure and tooltip."""
+    m = prepared.measure
+    noise, stars = m.noise, m.stars
+    rows = [("signal", f"{100 * m.region_share:.1f} % of frame", value_text(m.signal),
+             "Mean light of the nebula above the background, over the region where it stands out"),
+            ("noise", "pixel to pixel", value_text(noise.sigma_px), "Standard deviation where the sky is quiet"),
+            ("noise", "large scale" if noise.method else "scale unknown",
+             value_text(noise.sigma_eff) if noise.sigma_eff else "–",
+             f"The white noise that would look the same after smoothing ({noise.method or 'unknown'});\n"
+             "debayering and resampling hide noise from pixel to pixel"),
+            ("background", "", value_text(m.background), "Level of the sky in the middle of the picture"),
+            ("stars", f"{stars.saturated} saturated" if stars.saturated else "", f"{stars.count:,}",
+             "Stars found above 5 sigma")]
+    if stars.fwhm_px is not None and stars.hfr_px is not None and stars.ellipticity is not None:
+        rows += [("star width", "FWHM", f"{stars.fwhm_px:.2f} px", "Median of Moffat fits"),
+                 ("half-flux radius", "", f"{stars.hfr_px:.2f} px", "Half of a star's light lies within"),
+                 ("elongation", "1 − b/a", f"{stars.ellipticity:.2f}", "0 is round")]
+    return rows

@@ -1,0 +1,78 @@
+"""The last steps of a channel: the continuum off a line, and the stars split off."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from ..core.clean.continuum import find_continuum
+from ..core.clean.split import split_stars
+from ..core.files import read_picture
+from ..core.measure import measure_plane
+from ..core.measure.run import check_same_shape
+from ..core.model.errors import InputError
+from ..core.model.measures import Surface
+from ..core.model.planes import F32, Header, Picture
+from ..core.model.progress import SILENT, Progress
+from .opening import source_hash
+from .pooling import seen_part
+from .prepared import Prepared, load_prepared, prepared_key, save_prepared
+from .store import Store
+
+
+def without_continuum(store: Store, line: Prepared, broad: Prepared, progress: Progress = SILENT) -> Prepared:
+    """A line less its share of a broadband channel. Raises NotEnoughData where too few stars tell that share."""
+    key = prepared_key("net", line.key, broad.key)
+    origin, label = f"net@{line.channel}", f"{line.label}, continuum off"
+    found = load_prepared(store.cache, key)
+    if found is None:
+        progress.step(0.1, f"finding the continuum of {line.channel}")
+        one, two = (Picture(seen_part(p), Header(saturation=p.notes.get("top")), Path(p.label)) for p in (line, broad))
+        made = find_continuum(one, two)
+        progress.step(0.5, f"taking it off {line.channel}")
+        picture = Picture(made.take_off(one.data, two.data), Header())
+        notes = {**line.notes, "continuum": {"from": broad.channel, "k": made.k, "error": made.error,
+                                             "stars": made.stars},
+                 "base": line.origin,
+                 "warnings": [*line.notes.get("warnings", []), *made.warnings]}
+        found = save_prepared(store.cache, key, line.channel, origin, label, picture.data,
+                              measure_plane(picture, line.channel), line.hours, notes)
+    return replace(found, origin=origin, label=label, hours=line.hours)
+
+
+def without_stars(store: Store, whole: Prepared, layer: str = "", progress: Progress = SILENT) -> Prepared:
+    """The starless layer of a channel; the stars are what the channel holds beside it. ``layer`` is a file of stars
+    made elsewhere, on the same grid.
+
+    Raises NotEnoughData where there are too few stars, UnreadableFile, ShapeMismatch.
+    """
+    key = prepared_key("starless", whole.key, source_hash(store, Path(layer)) if layer else "")
+    origin, label = f"starless@{whole.channel}", f"{whole.label}, starless"
+    found = load_prepared(store.cache, key)
+    if found is None:
+        plane = seen_part(whole)
+        progress.step(0.0, f"splitting the stars off {whole.channel}")
+        made, facts = _layer(plane, layer) if layer else _split(whole, plane, progress)
+        level = replace(whole.measure, surface=Surface(0.0, width=plane.shape[1], height=plane.shape[0]))
+        found = save_prepared(store.cache, key, whole.channel, origin, label, made, level, whole.hours,
+                              {"kind": "starless", "split": facts, "warnings": []})
+    return replace(found, origin=origin, label=label, hours=whole.hours)
+
+
+def _split(whole: Prepared, plane: F32, progress: Progress) -> tuple[F32, dict[str, object]]:
+    picture = Picture(plane, Header(saturation=whole.notes.get("top")), Path(whole.label))
+    made = split_stars(picture, progress)
+    return made.starless, {"stars": made.count, "masked": made.masked_fraction, "residual": made.residual,
+                           "rest": made.rest_sigma, "halos": made.halos, "file": ""}
+
+
+def _layer(plane: F32, file: str) -> tuple[F32, dict[str, object]]:
+    layer = read_picture(Path(file))
+    if layer.colour:
+        raise InputError("This layer of stars is in colour", do="Give the layer of one channel", file=layer.file)
+    check_same_shape((("The channel", Picture(plane)), (Path(file).name, layer)))
+    return (plane - np.nan_to_num(layer.data)).astype(np.float32), {
+        "stars": None, "masked": float((layer.data != 0).mean()), "residual": None, "rest": None, "halos": 0,
+        "file": file}

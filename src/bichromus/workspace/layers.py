@@ -1,0 +1,30 @@
+"""A channel's layers written as files: without its stars, and the stars alone."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import numpy as np
+
+from ..core.files import write_fits
+from ..core.files.atomic import check_output
+from ..core.model.channel import filter_name
+from ..core.model.planes import Header
+from ..core.model.progress import SILENT, Progress
+from .prepared import Prepared
+from .state import ProjectState
+
+
+def write_layers(whole: Prepared, starless: Prepared, folder: Path, state: ProjectState,
+                 progress: Progress = SILENT) -> list[Path]:
+    """Both layers as FITS, which add up to the channel. Raises OutputRefused, WriteFailed."""
+    inputs = [Path(s.path) for s in state.sources]
+    paths = [check_output(folder / f"{whole.channel}_{part}.fits", False, inputs) for part in ("starless", "stars")]
+    header = Header(filter=filter_name(whole.channel), object_name=state.name,
+                    total_s=whole.hours * 3600 if whole.hours else None)
+    calm = np.asarray(starless.levels[0], np.float32)
+    planes = (calm, np.asarray(whole.levels[0], np.float32) - calm)
+    for number, (path, plane, words) in enumerate(zip(paths, planes, ("without its stars", "its stars"), strict=True)):
+        progress.step(number / 2, f"writing {path.name}")
+        write_fits(path, plane, header, [f"{whole.channel}, {whole.label}: {words}"], False, inputs)
+    return paths
