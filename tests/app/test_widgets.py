@@ -276,7 +276,7 @@ def test_the_camera_keeps_what_is_under_the_pointer() -> None:
 
 def test_figures_in_words() -> None:
     assert [value_text(v) for v in (65535, 12.345, 0.1234, 3.6e-4, -4.2e-6)] == ["65,535", "12.35", "0.1234", "360e-6",
-                                                                               "-4.2e-6"]
+                                                                               "−4.2e-6"]
     assert [snr_text(v) for v in (None, 9.84, 203.4)] == ["–", "9.8", "203"]
     assert [clock_text(v) for v in (None, 0.5, 6.333)] == ["", "0h 30m", "6h 20m"]
     assert [seconds_text(v) for v in (0.2, 42, 200)] == ["1 s", "42 s", "3 min"]

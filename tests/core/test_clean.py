@@ -17,7 +17,7 @@ from bichromus.core.files import read_picture, write_fits
 from bichromus.core.model.errors import InputError, NotEnoughData, ShapeMismatch
 from bichromus.core.model.planes import Header, Picture
 from bichromus.core.model.rig import FILTERS, RIGS
-from bichromus.core.simulate.camera import continuum_rate
+from bichromus.core.simulate.camera import Optics, Sky, continuum_rate, mono_stack
 from bichromus.core.simulate.scene import Scene, SceneRecipe, StarTable, make_scene
 from sky import stack_of
 
@@ -177,3 +177,44 @@ def test_star_layers_on_the_command_line(capsys: pytest.CaptureFixture[str], tmp
     capsys.readouterr()
     assert run(["clean", str(source), "--out", str(tmp_path / "x.fits"), "--stars", str(tmp_path / "y.fits"), "--star-layer", str(layer)]) == 2
     assert "only once" in capsys.readouterr().err
+
+
+def test_full_stars_their_halos_and_stars_at_the_edge_are_split_too() -> None:
+    loud = make_scene((428, 640), 2.64, 12, SceneRecipe(half_size_arcmin=(6.0, 4.5), star_count=700, beacons=((0.15, 0.2, 4.4), (0.85, 0.8, 5.0))))
+    edge = replace(loud, stars=StarTable(*(np.append(a, np.float32(v)).astype(np.float32) for a, v in zip(
+        (loud.stars.x, loud.stars.y, loud.stars.mag, loud.stars.temperature_k, loud.stars.extinction), (2.0, 214.0, 9.5, 6000, 0.1), strict=True))))
+    optics = Optics(halo=0.004, halo_arcsec=70.0)
+    stack = mono_stack(edge, RIGS["Ridge"], FILTERS["O3"], Sky(21.5), 80, 300.0, np.random.default_rng(4), optics)
+    none = np.zeros(0, np.float32)
+    truth = stack_of(replace(edge, stars=StarTable(none, none, none, none, none)), "Ridge", "O3", 200_000, 5)
+    made = split_stars(Picture(stack, Header(saturation=1.0)))
+    assert np.array_equal(made.starless + made.stars, stack)
+    assert made.halos == 2
+    sigma = float(1.4826 * np.median(np.abs(np.diff(stack[:60, 200:300], axis=1)))) / 2**0.5
+    off = (made.starless - truth) / sigma
+    y, x = np.mgrid[0:428, 0:640]
+    for cx, cy in ((0.15 * 640, 0.2 * 428), (0.85 * 640, 0.8 * 428)):
+        away = np.hypot(x - cx, y - cy)
+        light = (stack - truth)[away < 24].sum() / sigma
+        assert abs(off[away < 24].sum()) < 0.01 * light  # nothing of the star or its disc is left ...
+        around = np.median(off[(away > 34) & (away < 44)])
+        assert abs(np.median(off[(away > 8) & (away < 24)]) - around) < 0.4
+        assert abs(around - np.median(off)) < 0.4  # ... and nothing is dug out around it
+    assert abs(off[208:220, 0:9].mean() - np.median(off)) < 1.5
+
+
+def test_a_tilted_fields_stars_leave_as_little_at_its_wide_side() -> None:
+    scene = make_scene((428, 640), 1.8, 5, SceneRecipe(half_size_arcmin=(5.0, 3.5), star_count=1600))
+    stack = mono_stack(scene, RIGS["Ridge"], FILTERS["R"], Sky(21.0), 60, 60.0, np.random.default_rng(6), Optics(tilt=(0.3, 0.0)))
+    none = np.zeros(0, np.float32)
+    truth = mono_stack(replace(scene, stars=StarTable(none, none, none, none, none)), RIGS["Ridge"], FILTERS["R"], Sky(21.0), 200_000, 60.0, np.random.default_rng(7))
+    made = split_stars(Picture(stack, Header(saturation=1.0)))
+    left = made.starless - truth
+    stars = scene.stars
+    bright = [n for n in np.argsort(stars.mag)[6:120] if 14 < stars.x[n] < 626 and 14 < stars.y[n] < 414]
+    shares = {side: [] for side in ("narrow", "wide")}  # type: ignore[var-annotated]
+    for n in bright:
+        box = np.s_[round(float(stars.y[n])) - 7 : round(float(stars.y[n])) + 8, round(float(stars.x[n])) - 7 : round(float(stars.x[n])) + 8]
+        shares["wide" if stars.x[n] > 320 else "narrow"].append(left[box].sum() / (stack - truth)[box].sum())
+    for found in shares.values():
+        assert abs(np.median(found)) < 0.02

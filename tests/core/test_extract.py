@@ -9,13 +9,22 @@ import numpy as np
 import pytest
 
 from bichromus.core.extract import ColourStack, Response, extract_lines, load_response
+from bichromus.core.extract.leaks import measure_leaks
+from bichromus.core.extract.lines import table_leaks, unmix_stack
+from bichromus.core.extract.mosaic import demosaic
 from bichromus.core.extract.scale import line_scale
 from bichromus.core.extract.unmix import apply_unmixing, unmixing
+from bichromus.core.measure import find_stars
+from bichromus.core.measure.centroids import centroids
 from bichromus.core.model.errors import NotEnoughData, NotLinear, ResponseError, ShapeMismatch, UnsupportedData
 from bichromus.core.model.planes import Header, Picture
+from bichromus.core.model.rig import FILTERS, RIGS
 from bichromus.core.numerics.robust import clipped_sigma
+from bichromus.core.numerics.smoothing import gaussian
 from bichromus.core.numerics.starlet import WHITE, details
-from bichromus.core.simulate.scene import Scene
+from bichromus.core.simulate.camera import Sky, band_rates, expose
+from bichromus.core.simulate.demo import simulate_stack
+from bichromus.core.simulate.scene import Scene, SceneRecipe, make_scene
 from sky import stack_of
 
 GENERIC = load_response("generic")
@@ -163,3 +172,119 @@ def test_a_response_of_ones_own(tmp_path: Path) -> None:
         own.matrix(("S2",))
     with pytest.raises(ResponseError, match="cannot be read"):
         load_response(tmp_path / "none.csv")
+
+
+# --- mosaics ---
+
+
+def mosaic(scene: Scene, seed: int, pattern: str = "RGGB", band: str = "Ha+O3", subs: int = 100) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+    """A mosaic stack of Balcony, and the lines' light that it should yield."""
+    rig, sky = RIGS["Balcony"], Sky(20.5)
+    rates = band_rates(scene, rig, FILTERS[band], sky)
+    rng = np.random.default_rng(seed)
+    out = np.zeros(scene.shape, np.float32)
+    for dy in (0, 1):
+        for dx in (0, 1):
+            light = sum(np.float32(GENERIC.table[pattern[2 * dy + dx]][n]) * (rates[n][0] + np.float32(rates[n][1])) for n in rates)
+            out[dy::2, dx::2] = expose(np.asarray(light, np.float32)[dy::2, dx::2], rig, subs, 300.0, rng)
+    return out, {n: rates[n][0] * np.float32(300 / rig.full_well_e) for n in rates}
+
+
+@pytest.fixture(scope="module")
+def fine() -> Scene:
+    """Sampled so that a star spans three pixels, as a mosaic needs."""
+    return make_scene((420, 600), 1.8, 31, SceneRecipe(half_size_arcmin=(6.5, 4.6), star_count=1500))
+
+
+@pytest.mark.parametrize("pattern", ["RGGB", "GRBG", "BGGR", "GBRG"])
+def test_lines_of_a_mosaic_come_out_sharp_and_without_leaks(fine: Scene, pattern: str) -> None:
+    data, truth = mosaic(fine, 1, pattern)
+    picture = Picture(data, Header(bayer=pattern, saturation=1.0))
+    found = unmix_stack(ColourStack(picture, ("Ha", "O3")), GENERIC)
+    clear = ~found.stars
+    smooth = {n: gaussian(t, 5.0) for n, t in truth.items()}
+    for own, other in (("Ha", "O3"), ("O3", "Ha")):
+        design = np.stack([smooth[own][clear], smooth[other][clear], np.ones(int(clear.sum()))], 1)
+        gain, leaked, _ = np.linalg.lstsq(design, gaussian(found.lines[own], 5.0)[clear], rcond=None)[0]
+        assert gain == pytest.approx(1, abs=0.02)
+        assert abs(leaked) < (0.003 if own == "O3" else 0.02)
+        assert found.lines[own].shape == fine.shape
+    # in their own phase: stars as wide as they fell on the sensor, and where they fell
+    width = find_stars(found.lines["O3"])
+    assert 0.93 < (width.fwhm_px or 0) / (RIGS["Balcony"].fwhm_arcsec / 1.8) < 1.03
+    stars = fine.stars
+    bright = np.argsort(stars.mag)[4:24]
+    inside = [n for n in bright if 12 < stars.x[n] < 588 and 12 < stars.y[n] < 408]
+    cx, cy, _ = centroids(found.lines["O3"], stars.x[inside], stars.y[inside], 3.2)
+    off = np.hypot(cx - stars.x[inside], cy - stars.y[inside])
+    assert np.nanmedian(off) < 0.1
+
+
+def test_the_noise_of_a_mosaics_lines_is_what_two_stacks_differ_by(fine: Scene) -> None:
+    one, two = (unmix_stack(ColourStack(Picture(mosaic(fine, s)[0], Header(bayer="RGGB")), ("Ha", "O3")), GENERIC) for s in (1, 2))
+    for name in ("Ha", "O3"):
+        apart = np.where(one.stars | two.stars, np.nan, one.lines[name] - two.lines[name])[:416, :600]
+        blocks = apart.reshape(52, 8, 75, 8).swapaxes(1, 2).reshape(-1, 64)
+        bins = blocks[np.isfinite(blocks).all(1)].mean(1) * 8 / np.sqrt(2)
+        assert 1.4826 * np.median(np.abs(bins - np.median(bins))) == pytest.approx(one.sigma[name], rel=0.15)
+
+
+def test_a_wrong_pattern_is_told(fine: Scene) -> None:
+    data, _ = mosaic(fine, 3)
+    for pattern, words in (("GRBG", "does not fit this mosaic"), ("XYZW", "is not known"), (None, "one plane only")):
+        with pytest.raises(UnsupportedData, match=words):
+            unmix_stack(ColourStack(Picture(data, Header(bayer=pattern)), ("Ha", "O3")), GENERIC)
+    planes = demosaic(Picture(data, Header(bayer="RGGB")))
+    assert planes.shape == (3, *fine.shape)
+
+
+# --- leaks that the data tell ---
+
+
+def shot(scene: Scene, table: Response, seed: int, lines: tuple[str, ...] = ("Ha", "O3")) -> Picture:
+    data = simulate_stack(scene, RIGS["Balcony"], "+".join(lines), Sky(20.5), 120, 300.0, table.table, np.random.default_rng(seed))
+    return Picture(data, Header(debayer="bilinear", saturation=1.0))
+
+
+def test_leaks_are_measured_where_one_line_shines_alone() -> None:
+    scene = make_scene((700, 1000), 2.64, 31, SceneRecipe(half_size_arcmin=(16, 11)))
+    table = GENERIC.table
+    for share in (0.0, 0.5):
+        true = shifted(share)
+        found = unmix_stack(ColourStack(shot(scene, true, 5), ("Ha", "O3")), GENERIC).leaks
+        for name, ratio in (("G/R of Ha", true.table["G"]["Ha"] / true.table["R"]["Ha"]),
+                            ("B/R of Ha", true.table["B"]["Ha"] / true.table["R"]["Ha"])):
+            assert found.values[name] == pytest.approx(ratio, rel=0.18)
+        apart = found.apart(table_leaks(GENERIC, ("Ha", "O3")))
+        assert apart is not None
+        assert (apart > 0.25) == (share > 0)
+        used = found.applied(GENERIC)
+        assert used.table["G"]["Ha"] == pytest.approx(found.values["G/R of Ha"] * table["R"]["Ha"])
+        assert GENERIC.table is table
+
+
+def test_leaks_that_the_data_cannot_tell_are_refused() -> None:
+    scene = make_scene((700, 1000), 2.64, 31, SceneRecipe(half_size_arcmin=(16, 11)))
+    glow = {**scene.lines, "O3": scene.lines["Ha"] * np.float32(0.4)}
+    follows = replace(scene, lines=glow)
+    found = unmix_stack(ColourStack(shot(follows, GENERIC, 6), ("Ha", "O3")), GENERIC).leaks
+    assert found.values == {}
+    assert any("follows it everywhere" in why for why in found.refused.values())
+    dark = replace(scene, lines={**scene.lines, "O3": scene.lines["O3"] * np.float32(0)})
+    assert "R/G of O3" in unmix_stack(ColourStack(shot(dark, GENERIC, 7), ("Ha", "O3")), GENERIC).leaks.refused
+    with pytest.raises(NotEnoughData, match="one red and one green line"):
+        measure_leaks(np.zeros((3, 64, 64), np.float32), ("Ha",), np.ones(3), np.zeros((64, 64), bool))
+
+
+def test_three_lines_of_one_filter_are_told_apart(scene: Scene) -> None:
+    rng = np.random.default_rng(1)
+    table = {p: dict(row) for p, row in GENERIC.table.items()}
+    table["B"]["Hb"], table["G"]["Hb"] = 0.9, 0.3  # a camera whose blue sees the shorter line much better
+    wide = Response("wide", table)
+    mixed = np.stack([sum(np.float32(wide.table[p][n]) * scene.lines[n] for n in ("Ha", "O3", "Hb")) for p in "RGB"])
+    noisy = (mixed / mixed.max() * 0.2 + 0.1 + rng.normal(0, 2e-5, mixed.shape)).astype(np.float32)
+    found = extract_lines([ColourStack(Picture(noisy, Header()), ("Ha", "O3", "Hb"))], wide)
+    assert set(found.lines) == {"Ha", "O3", "Hb"}
+    for name in ("Ha", "O3", "Hb"):
+        seen = gaussian(found.lines[name].plane, 3.0)
+        assert np.corrcoef(seen.ravel(), gaussian(scene.lines[name], 3.0).ravel())[0, 1] > 0.98

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from ..core.advise import Standing
 from ..core.advise.base import listed
 from ..core.extract.leaks import ASK
+from ..core.measure.field import StarField, field_from_note
 from ..core.pool.stacks import USELESS
 from .prepare import Channels
 from .prepared import Prepared
@@ -149,6 +151,29 @@ def _continuum(channels: Channels, state: ProjectState, prepared: Prepared) -> L
     base = net.notes["base"]
     words = f"{_short(note['k'])} ± {_short(note['error'])} of {note['from']}, {note['stars']} stars"
     return Link("continuum", "Continuum", words, True, (), (base, "") if base in channels.origins else None)
+
+
+def standings(channels: Channels) -> dict[str, Standing]:
+    """What the advice rests on beside the figures, for each channel in use."""
+    out = {}
+    for name in channels.names:
+        prepared = channels.channel(name)
+        members = members_of(channels, prepared)
+        parts = tuple((p["label"], float(p["weight"]), float(p["loss"])) for p in prepared.notes.get("parts", ())
+                      if not p["out"])
+        apart = [d for m in members if (d := disagreement(m)) is not None]
+        out[name] = Standing(parts, fields_of(channels, prepared), max(apart, key=lambda d: d[1]) if apart else None)
+    return out
+
+
+def fields_of(channels: Channels, prepared: Prepared) -> dict[str, StarField]:
+    """The star fields of all stacks behind a channel, the most uneven first."""
+    found = {}
+    for member in members_of(channels, prepared):
+        for name, note in member.notes.get("fields", {}).items():
+            if note is not None:
+                found[name] = field_from_note(note)
+    return dict(sorted(found.items(), key=lambda f: -f[1].tilt / max(f[1].middle, 1e-6)))
 
 
 def broad_for(channels: Channels, line: str) -> str | None:

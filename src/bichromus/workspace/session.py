@@ -21,6 +21,7 @@ from ..core.model.channel import CHANNELS
 from ..core.model.errors import BichromusError, InputError, WriteFailed
 from ..core.model.progress import Progress
 from ..core.model.recipe import BlendSettings, ChannelFigures, Recipe
+from .chain import standings
 from .demo import open_demo
 from .document import Document
 from .gestures import ChannelGestures
@@ -362,7 +363,8 @@ class Session(ChannelGestures):
         self.channels_changed.emit(channels)
         measures = {n: channels.channel(n).measure for n in channels.names}
         hours = {n: channels.channel(n).hours for n in channels.names}
-        self.advice_changed.emit("channels", advise_channels(measures, hours) if measures else None)
+        said = advise_channels(measures, hours, standings(channels)) if measures else None
+        self.advice_changed.emit("channels", said)
         self._refresh(self.state)
 
     def _refresh(self, state: ProjectState) -> None:

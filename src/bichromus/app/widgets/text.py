@@ -7,12 +7,14 @@ def value_text(value: float) -> str:
     """A plane's value: three figures, small ones in millionths so that they can be compared at a glance."""
     size = abs(value)
     if size >= 1000:
-        return f"{value:,.0f}"
-    if size >= 1:
-        return f"{value:.2f}"
-    if size >= 0.01:
-        return f"{value:.4f}"
-    return f"{value * 1e6:.0f}e-6" if size >= 1e-5 else f"{value * 1e6:.1f}e-6"
+        text = f"{value:,.0f}"
+    elif size >= 1:
+        text = f"{value:.2f}"
+    elif size >= 0.01:
+        text = f"{value:.4f}"
+    else:
+        text = f"{value * 1e6:.0f}e-6" if size >= 1e-5 else f"{value * 1e6:.1f}e-6"
+    return f"−{text[1:]}" if text.startswith("-") else text
 
 
 def snr_text(snr: float | None) -> str:

@@ -2,6 +2,6 @@
 
 from .balance import Need, advise_blend, hours_for_full_colour
 from .base import Advice
-from .channels import advise_channels
+from .channels import Standing, advise_channels
 
-__all__ = ["Advice", "Need", "advise_blend", "advise_channels", "hours_for_full_colour"]
+__all__ = ["Advice", "Need", "Standing", "advise_blend", "advise_channels", "hours_for_full_colour"]

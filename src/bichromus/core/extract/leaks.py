@@ -21,6 +21,7 @@ _SAMPLES: Final = 17.0  # independent values of that band in a block
 _FEW: Final = 12
 _SHARP: Final = 0.03  # blocks that tell a slope less sharply hide the other line in their error
 ASK: Final = 0.25
+_CUT: Final = 0.288  # a Gaussian cut off at +1 sigma has its mean so much lower
 _LIMITS: Final = {"G/R": (0.02, 0.25), "B/R": (0.01, 0.20), "R/G": (0.02, 0.15)}
 
 
@@ -105,6 +106,17 @@ def _lowest(x_map: F32, y_map: F32, noise_x: float, noise_y: float) -> float | N
     for n in np.argsort(slope):
         near = np.abs(slope - slope[n]) < 2 * np.hypot(error, error[n])
         if near.sum() >= wanted:
-            weight = 1 / error[near] ** 2
-            return float((slope[near] * weight).sum() / weight.sum())
+            return _lower_edge(slope, error, float(np.average(slope[near], weights=1 / error[near] ** 2)))
     return None
+
+
+def _lower_edge(slope: np.ndarray, error: np.ndarray, start: float) -> float:
+    """The slope of the blocks without the other line, which only ever raises it: those far above do not count, and what
+    cutting them off takes from the mean of the rest is given back."""
+    found = start
+    for _ in range(12):
+        keep = (slope < found + error) & (slope > found - 3 * error)
+        if keep.sum() < 4:
+            break
+        found = float(np.average(slope[keep] + _CUT * error[keep], weights=1 / error[keep] ** 2))
+    return found

@@ -71,5 +71,6 @@ def _stars_on(stars: StarTable, home: Grid, grid: Grid) -> StarTable:
     """The stars that fall on a grid, or just beside it."""
     x, y = grid.from_sky(*home.to_sky(stars.x.astype(float), stars.y.astype(float)))
     near = (x > -30) & (y > -30) & (x < grid.shape[1] + 30) & (y < grid.shape[0] + 30)
-    cut = [a[near].astype(np.float32) for a in (x, y, stars.mag, stars.temperature_k, stars.extinction)]
+    cut = [a[near].astype(np.float32) for a in (x, y, stars.mag, stars.temperature_k,
+                                                    stars.extinction)]
     return StarTable(*cut)

@@ -5,8 +5,8 @@ from __future__ import annotations
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QCheckBox
 
-from ....core.measure.field import StarField, field_from_note
-from ....workspace.chain import members_of
+from ....core.measure.field import StarField
+from ....workspace.chain import fields_of
 from ....workspace.prepare import Channels
 from ....workspace.prepared import Prepared
 from ...widgets.choice import ChoiceBox
@@ -58,16 +58,6 @@ class FiguresFold(Fold):
         self.map.show_field(field)
         self.words.setText(f"{field.words()}." if field else "")
         self.words.setVisible(field is not None)
-
-
-def fields_of(channels: Channels, prepared: Prepared) -> dict[str, StarField]:
-    """The star fields of all stacks behind a channel, the most uneven first."""
-    found = {}
-    for member in members_of(channels, prepared):
-        for name, note in member.notes.get("fields", {}).items():
-            if note is not None:
-                found[name] = field_from_note(note)
-    return dict(sorted(found.items(), key=lambda f: -f[1].tilt / max(f[1].middle, 1e-6)))
 
 
 def figures_of(prepared: Prepared) -> list[tuple[str, str, str, str]]:

@@ -11,7 +11,7 @@ from ....core.measure.field import StarField
 from ...theme.look import LOOK, font
 
 _CELLS = (4, 6)
-_LARGER = 6.0  # times: how much a difference in width is enlarged
+_LARGER = 8.0  # times: how much a difference in width is enlarged
 _LONGER = 3.0
 
 
@@ -74,7 +74,7 @@ class StarMap(QWidget):
     def _sign(self, painter: QPainter, at: QPointF, field: StarField, x: float, y: float) -> None:
         wide = 1 + _LARGER * (field.width_at(x, y) / max(field.middle, 1e-6) - 1)
         long, angle = field.elongation_at(x, y)
-        size = float(np.clip(6.0 * wide, 2.0, 14.0))
+        size = float(np.clip(9.0 * wide, 2.5, 24.0))
         stretch = 1 + _LONGER * long
         grey = QColor(LOOK.theme.muted)
         painter.save()

@@ -311,9 +311,9 @@ class ChannelsStep(Step):
         if self.figures.marks.isChecked():
             for x, y, pixels, halo in prepared.notes.get("cores", ()):
                 words = f"{pixels:.0f} px full" + (f", halo {halo:.0f} px" if halo else "")
-                marks.append(Mark("core", x, y, 4.0, words=words))
+                marks.append(Mark("core", x, y, 4.0, words="" if halo else words))
                 if halo:
-                    marks.append(Mark("ring", x, y, halo))
+                    marks.append(Mark("ring", x, y, halo, words=words))
         if self.chain.current == "align" and self.align.missing is not None:
             marks += self._misses(prepared, self.align.missing)
         if self.chain.current == "gradient":
@@ -330,7 +330,7 @@ class ChannelsStep(Step):
         times = float(10 ** round(np.log10(max(10 / max(typical, 1e-4), 1))))
         out = [Mark("arrow", float(x), float(y), times, float(dx), float(dy)) for x, y, dx, dy in rows[:_ARROWS]]
         words = f"{session.state.source(source_id).label}: {times:.0f} times enlarged, typically {typical:.2f} px"
-        return [*out, Mark("words", 0.5 * prepared.shape[1], 0.04 * prepared.shape[0], words=words)]
+        return [*out, Mark("words", 0.0, 0.97 * prepared.shape[0], words=words)]
 
     def figure(self, channel: str) -> tuple[str, str]:
         measure = self.session.channels.channel(channel).measure

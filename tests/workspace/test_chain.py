@@ -1,0 +1,185 @@
+"""The chain of a channel in a project: continuum, stars, layers, mosaics, unclear headers, responses, and the cache."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from bichromus.core.extract import load_response
+from bichromus.core.files import read_picture, write_fits
+from bichromus.core.model.channel import filter_name
+from bichromus.core.model.planes import Header
+from bichromus.core.model.rig import FILTERS, RIGS
+from bichromus.core.simulate.camera import Sky, band_rates, bayer_sites, expose
+from bichromus.core.simulate.scene import Scene
+from bichromus.workspace.chain import Link, links, stacks_behind
+from bichromus.workspace.session import Session
+from bichromus.workspace.viewport import LOOKS, Painter, View
+
+
+def wait(until: Callable[[], object], seconds: float = 60) -> None:
+    end = time.monotonic() + seconds
+    while not until():
+        assert time.monotonic() < end
+        time.sleep(0.02)
+
+
+@pytest.fixture
+def session(tmp_path: Path) -> Iterator[Session]:
+    found = Session(tmp_path / "p.bichromus", "p")
+    found.begin()
+    yield found
+    found.close()
+
+
+def put(session: Session, *paths: Path) -> None:
+    wanted = len(session.state.sources) + len(paths)
+    session.open_files(list(paths))
+    wait(lambda: len(session.state.sources) == wanted and not session.jobs.busy)
+
+
+def chain(session: Session, channel: str) -> dict[str, Link]:
+    return {k.id: k for k in links(session.channels, session.state, session.channels.chosen[channel])}
+
+
+def test_the_continuum_and_the_stars_come_off_and_back(session: Session, demo_files: dict[str, Path], tmp_path: Path) -> None:
+    put(session, demo_files["Ridge_Ha"], demo_files["Ridge_R"])
+    assert chain(session, "Ha")["continuum"].words == "left in"
+    assert chain(session, "Ha")["pool" if "pool" in chain(session, "Ha") else "stars"].id == "stars"  # one origin: no pool
+    whole = session.channels.channel("Ha")
+    session.set_continuum("Ha", "R")
+    wait(lambda: session.channels.chosen["Ha"] == "net@Ha" and not session.jobs.busy)
+    net = session.channels.channel("Ha")
+    assert net.notes["continuum"]["stars"] > 50
+    bright = int(np.argmax(whole.measure.stars.flux))
+    x, y = round(whole.measure.stars.x[bright]), round(whole.measure.stars.y[bright])
+    box = np.s_[y - 4 : y + 5, x - 4 : x + 5]
+    assert abs(float(net.levels[0][box].sum())) < 0.2 * float(whole.levels[0][box].sum())
+    assert "of R" in chain(session, "Ha")["continuum"].words
+    assert chain(session, "Ha")["continuum"].before == (whole.origin, "")
+    assert [s.lines for s in stacks_behind(session.channels, session.state, net)] == [("Ha",)]
+    session.set_continuum("Ha", None)
+    wait(lambda: session.channels.chosen["Ha"] == whole.origin and not session.jobs.busy)
+    # stars: split, seen, written, taken from a layer made elsewhere
+    session.set_split(("Ha", "R"), True)
+    wait(lambda: set(session.channels.starless) == {"Ha", "R"} and not session.jobs.busy)
+    calm = session.channels.starless["Ha"]
+    assert calm.notes["split"]["stars"] > 60
+    link = chain(session, "Ha")["stars"]
+    assert "split off" in link.words
+    assert [look for _, (_, look) in link.looks] == ["starless", "stars"]
+    painter = Painter(session.channels)
+    view = View(0, 0, 2.0, 300, 200)
+    seen = {look: painter.alone(session.recipe, whole.origin, view, look).astype(float) for look in ("", *LOOKS)}
+    assert seen["starless"].max() <= seen[""].max()
+    assert seen["stars"].mean() < seen[""].mean()
+    assert not np.array_equal(seen["sky"], seen[""])
+    written: list[list[Path]] = []
+    session.published.connect(written.append)
+    session.save_layers("Ha", tmp_path)
+    wait(lambda: bool(written))
+    layers = [read_picture(p).data for p in written[0]]
+    assert layers[0] + layers[1] == pytest.approx(np.asarray(whole.levels[0]), abs=1e-6)
+    session.set_layer("R", str(written[0][1]))
+    wait(lambda: session.channels.starless["R"].notes["split"]["file"] != "" and not session.jobs.busy)
+    red = np.asarray(session.channels.channel("R").levels[0])
+    assert np.asarray(session.channels.starless["R"].levels[0]) == pytest.approx(red - layers[1], abs=1e-6)
+    # a layer of another size is told, and the channel stays as it is
+    write_fits(tmp_path / "small.fits", layers[1][:100, :100], Header())
+    session.set_layer("R", str(tmp_path / "small.fits"))
+    wait(lambda: any("small.fits" in w for w in session.channels.warnings) and not session.jobs.busy)
+    assert chain(session, "R")["stars"].wants
+    session.document.undo()
+    wait(lambda: "R" in session.channels.starless and not session.jobs.busy)
+
+
+def mosaic_file(folder: Path, scene: Scene, filter_text: str | None, name: str) -> Path:
+    rig = RIGS["Balcony"]
+    rates = band_rates(scene, rig, FILTERS["Ha+O3"], Sky(20.5))
+    table, rng = load_response().table, np.random.default_rng(4)
+    data = np.zeros(scene.shape, np.float32)
+    for colour in "RGB":
+        at = bayer_sites(scene.shape, colour)
+        light = sum(np.float32(table[colour][n]) * (rates[n][0] + np.float32(rates[n][1])) for n in rates)
+        data[at] = expose(np.asarray(light, np.float32)[at], rig, 60, 300.0, rng)
+    header = Header(filter=filter_name(filter_text) if filter_text else None, saturation=1.0, bayer="RGGB", total_s=18000.0, station="Shelf")
+    from astropy.io import fits
+
+    write_fits(folder / name, data, replace(header, bayer=None))
+    with fits.open(folder / name, mode="update") as hdus:
+        hdus[0].header["BAYERPAT"] = "RGGB"
+    return folder / name
+
+
+def test_a_mosaic_is_opened_asked_about_and_extracted(session: Session, scene: Scene, tmp_path: Path, demo_files: dict[str, Path]) -> None:
+    path = mosaic_file(tmp_path, scene, None, "night.fits")
+    put(session, demo_files["Ridge_O3"], path)
+    source = session.state.sources[1]
+    assert (source.bayer, source.colour, source.sure) == ("RGGB", True, False)
+    session.set_lines(source.id, ("Ha", "O3"))
+    wait(lambda: session.state.sources[1].sure and not session.jobs.busy)
+    assert session.channels.placing.places[source.id].match is None  # it lies on the grid
+    o3 = {p.label: p for p in session.channels.of("O3")}
+    assert set(o3) == {"pooled, 2 stacks", "Ridge", "Shelf, extracted"}
+    one, two = (np.asarray(o3[n].levels[0]) for n in ("Ridge", "Shelf, extracted"))
+    blocks = [p[:424, :640].reshape(53, 8, 80, 8).mean((1, 3)).ravel() for p in (one, two)]
+    assert np.corrcoef(*blocks)[0, 1] > 0.95
+    # the wrong pattern is told in a sentence; behind no line filter its planes are R, G and B
+    failed: list[Exception] = []
+    session.trouble.connect(failed.extend)
+    session.set_pattern(source.id, "GRBG")
+    wait(lambda: bool(failed))
+    assert "does not fit this mosaic" in str(failed[0])
+    session.document.undo()
+    session.set_lines(source.id, ("R", "G", "B"))
+    wait(lambda: {"R", "G", "B"} <= set(session.channels.chosen) and not session.jobs.busy)
+    assert session.channels.channel("G").shape == session.channels.channel("O3").shape
+
+
+def test_a_response_is_kept_with_the_project(session: Session, demo_files: dict[str, Path], tmp_path: Path) -> None:
+    put(session, demo_files["Balcony_Ha_O3"])
+    own = tmp_path / "own camera.csv"
+    own.write_text("plane,Ha,O3\nR,.8,.05\nG,.09,.9\nB,.05,.7\n")
+    session.take_response(own)
+    own.unlink()  # the project has its own copy
+    wait(lambda: session.state.response == "own camera" and not session.jobs.busy)
+    leaks = next(iter(session.channels.channel("O3").notes["leaks"].values()))
+    assert leaks["R/G of O3"] == pytest.approx(0.05 / 0.9)
+    failed: list[Exception] = []
+    session.trouble.connect(failed.extend)
+    (tmp_path / "bad.csv").write_text("plane,Ha\nR,x\n")
+    session.take_response(tmp_path / "bad.csv")
+    assert "response table is not usable" in str(failed[0])
+    assert session.state.response == "own camera"
+    measured = next(iter(session.channels.channel("Ha").notes["measured"].values()))["values"]
+    if measured:
+        session.use_measured_leaks("Ha")
+        wait(lambda: session.state.response == "own camera, leaks measured" and not session.jobs.busy)
+
+
+def test_the_cache_is_bounded_and_may_be_deleted(session: Session, demo_files: dict[str, Path]) -> None:
+    told: list[int] = []
+    session.cached.connect(told.append)
+    put(session, demo_files["Ridge_Ha"], demo_files["Ridge_S2"])
+    store = session.document.store
+    session.set_gradient("Ha", 2)
+    wait(lambda: session.channels.channel("Ha").notes["gradient"]["degree"] == 2 and not session.jobs.busy)
+    assert len([e for e in store.cache.iterdir() if e.name != "matches"]) == 3  # the one before is still there
+    full = store.cache_bytes()
+    assert told[-1] == full
+    session.bound_cache(full - 1000)
+    wait(lambda: told[-1] < full)
+    used = {p.key for p in session.channels.origins.values()}
+    assert used == {e.name for e in store.cache.iterdir() if e.name != "matches"}  # what is used stays
+    session.bound_cache(10)
+    wait(lambda: not session.jobs.busy)
+    assert used <= {e.name for e in store.cache.iterdir()}
+    before = np.array(session.channels.channel("Ha").levels[0])
+    session.compute_again()
+    wait(lambda: not session.jobs.busy and len(list(store.cache.iterdir())) >= 2)
+    np.testing.assert_array_equal(before, session.channels.channel("Ha").levels[0])
