@@ -9,9 +9,9 @@ import pytest
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from bichromus.core.simulate.demo import demo_scene, write_stacks
-from bichromus.core.simulate.scene import Scene
-from sky import SMALL, TIDY
+from bichromus.core.simulate.demo import SCALE_ARCSEC, SEED, STACKS, demo_scene, write_stacks
+from bichromus.core.simulate.scene import Scene, SceneRecipe, make_scene
+from sky import HALF, SMALL, TIDY
 
 
 @pytest.fixture(autouse=True)
@@ -28,6 +28,15 @@ def own_folders(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.Mo
 def scene() -> Scene:
     """A small sky of known truth."""
     return demo_scene(SMALL)
+
+
+@pytest.fixture(scope="session")
+def mess_files(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
+    """The demo's mess at half its size, each stack as its rig saw it, by file stem; ``truth`` beside them."""
+    folder = tmp_path_factory.mktemp("mess")
+    sky = SceneRecipe(half_size_arcmin=(10.5, 7.5), star_count=3000, beacons=((0.36, 0.36, 4.8), (0.62, 0.64, 5.4)))
+    scene = make_scene((760, 1060), SCALE_ARCSEC, SEED, sky)
+    return {p.stem: p for p in write_stacks(folder, scene, STACKS, HALF)}
 
 
 @pytest.fixture(scope="session")

@@ -9,10 +9,13 @@ import numpy as np
 from bichromus.core.extract import load_response
 from bichromus.core.model.rig import RIGS, SITES
 from bichromus.core.simulate.camera import Sky
-from bichromus.core.simulate.demo import DemoStack, simulate_stack
+from bichromus.core.simulate.demo import GRIDS, DemoStack, simulate_stack
 from bichromus.core.simulate.scene import Scene
 
 SMALL = (428, 640)
+HALF = {name: replace(g, shape=(g.shape[0] // 2, g.shape[1] // 2), shift_arcmin=(g.shift_arcmin[0] / 2, g.shift_arcmin[1] / 2))
+        for name, g in GRIDS.items()}
+"""The demo's grids at half their size."""
 TIDY = (
     DemoStack("Ridge", "Ha", 76, 300, 1.15),
     DemoStack("Ridge", "O3", 108, 300, 1.05),

@@ -41,8 +41,12 @@ def test_measure_has_the_documented_keys(capsys: pytest.CaptureFixture[str], dem
     assert one["snr"] > 4 * shared[1]["snr"] > 0
     alone = call(capsys, "measure", demo_files["Ridge_Ha"], demo_files["Ridge_R"])
     assert [m["channel"] for m in alone] == ["Ha", "R"]
+    assert alone[0]["field"]["tilt_px"] < 0.1
+    assert set(alone[0]["field"]["corners_px"]) == {"upper left", "upper right", "lower left", "lower right"}
     assert run(["measure", str(demo_files["Ridge_Ha"])]) == 0
-    assert "SNR" in capsys.readouterr().out
+    said = capsys.readouterr().out
+    assert "SNR" in said
+    assert "even to the corners" in said
 
 
 @pytest.fixture(scope="module")

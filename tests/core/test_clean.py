@@ -10,14 +10,16 @@ import numpy as np
 import pytest
 
 from bichromus.cli.main import run
+from bichromus.core.clean.chroma import colour_stars
 from bichromus.core.clean.continuum import find_continuum
 from bichromus.core.clean.gradient import find_gradient
 from bichromus.core.clean.split import split_stars
 from bichromus.core.files import read_picture, write_fits
 from bichromus.core.model.errors import InputError, NotEnoughData, ShapeMismatch
+from bichromus.core.model.measures import Stars
 from bichromus.core.model.planes import Header, Picture
 from bichromus.core.model.rig import FILTERS, RIGS
-from bichromus.core.simulate.camera import Optics, Sky, continuum_rate, mono_stack
+from bichromus.core.simulate.camera import Optics, Sky, continuum_rate, mono_stack, render_stars
 from bichromus.core.simulate.scene import Scene, SceneRecipe, StarTable, make_scene
 from sky import stack_of
 
@@ -218,3 +220,37 @@ def test_a_tilted_fields_stars_leave_as_little_at_its_wide_side() -> None:
         shares["wide" if stars.x[n] > 320 else "narrow"].append(left[box].sum() / (stack - truth)[box].sum())
     for found in shares.values():
         assert abs(np.median(found)) < 0.02
+
+
+def test_stars_get_one_colour_each_and_no_rings() -> None:
+    """Three layers of different seeing and gains: the colours of the stars come back, the same from core to skirt."""
+    rng = np.random.default_rng(3)
+    shape, count = (500, 700), 260
+    x, y = rng.uniform(14, 686, count), rng.uniform(14, 486, count)
+    flux = rng.pareto(1.3, count) * 60 + 60
+    warm = rng.uniform(-0.5, 0.5, count)  # redder or bluer than most
+    true = np.stack([flux * np.exp(warm), flux, flux * np.exp(-warm)])
+    gains, widths = (0.5, 1.0, 0.8), (3.6, 3.0, 2.6)
+    zero = np.zeros(count, np.float32)
+    table = StarTable(x.astype(np.float32), y.astype(np.float32), zero, zero, zero)
+    layers = []
+    for light, gain, width in zip(true, gains, widths, strict=True):
+        plane = np.zeros(shape, np.float32)
+        render_stars(plane, table, light * gain, width)
+        layers.append((plane + rng.normal(0, 0.02, shape)).astype(np.float32))
+    order = np.argsort(flux)[::-1]
+    stars = Stars(count, 2.6, 1.3, 0.0, 0, 3.2, tuple(x[order]), tuple(y[order]), tuple(flux[order]))
+    found = colour_stars(layers, stars, widths, (0.02, 0.02, 0.02), (None, None, None))
+    assert found.balance[0] / found.balance[1] == pytest.approx(gains[1] / gains[0], rel=0.12)
+    assert found.used > 100
+    for n in order[:40]:
+        if np.sort(np.hypot(x - x[n], y - y[n]))[1] < 14:
+            continue
+        at = round(float(y[n])), round(float(x[n]))
+        core = found.planes[:, at[0], at[1]]
+        assert np.log(core[0] / core[2]) == pytest.approx(2 * warm[n], abs=0.3)
+        skirt = found.planes[:, at[0], at[1] + 4]
+        assert np.log(skirt[0] / skirt[2]) == pytest.approx(np.log(core[0] / core[2]), abs=0.12)  # no ring
+        assert 0.94 < core[1] / np.sqrt(core[0] * core[2]) < 1.11  # neither magenta nor green
+    with pytest.raises(NotEnoughData, match="too few stars to tell their colours"):
+        colour_stars(layers, Stars(0, None, None, None, 0), widths, (9.0, 9.0, 9.0), (None, None, None))

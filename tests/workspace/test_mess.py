@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -13,25 +12,19 @@ import pytest
 
 from bichromus.core.files import read_picture
 from bichromus.core.numerics.smoothing import gaussian
-from bichromus.core.simulate.demo import GRIDS, SCALE_ARCSEC, SEED, STACKS, write_stacks
-from bichromus.core.simulate.grid import Grid
-from bichromus.core.simulate.scene import SceneRecipe, make_scene
 from bichromus.workspace.chain import fields_of
 from bichromus.workspace.document import Document
 from bichromus.workspace.opening import inspect
 from bichromus.workspace.prepare import Channels, prepare
-
-SMALL = {name: replace(g, shape=(g.shape[0] // 2, g.shape[1] // 2), shift_arcmin=(g.shift_arcmin[0] / 2, g.shift_arcmin[1] / 2)) for name, g in GRIDS.items()}
+from sky import HALF
 
 
 @pytest.fixture(scope="module")
-def mess(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Channels, Path, dict[str, str]]]:
+def mess(tmp_path_factory: pytest.TempPathFactory, mess_files: dict[str, Path]) -> Iterator[tuple[Channels, Path, dict[str, str]]]:
     """The prepared channels, the folder of the stacks, and the ids of the stacks by file stem."""
-    folder = tmp_path_factory.mktemp("mess")
-    sky = SceneRecipe(half_size_arcmin=(10.5, 7.5), star_count=3000, beacons=((0.36, 0.36, 4.8), (0.62, 0.64, 5.4)))
-    write_stacks(folder, make_scene((760, 1060), SCALE_ARCSEC, SEED, sky), STACKS, SMALL)
-    document = Document(folder / "p.bichromus", "mess")
-    found, errors = inspect(document.store, sorted(folder.glob("*.fits")), ())
+    folder = mess_files["Ridge_O3"].parent
+    document = Document(tmp_path_factory.mktemp("project") / "p.bichromus", "mess")
+    found, errors = inspect(document.store, list(mess_files.values()), ())
     assert errors == []
     yield prepare(document.store, document.state.model_copy(update={"sources": tuple(found)})), folder, {Path(s.path).stem: s.id for s in found}
     document.close()
@@ -39,7 +32,7 @@ def mess(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Channels, P
 
 def test_every_stack_lies_where_its_rig_saw_it(mess: tuple[Channels, Path, dict[str, str]]) -> None:
     channels, _, ids = mess
-    home = SMALL["Ridge"]
+    home = HALF["Ridge"]
     assert channels.placing.refused == {}
     x, y = np.meshgrid(np.linspace(120, 680, 9), np.linspace(90, 440, 7))
     for stem, source in ids.items():
@@ -49,9 +42,9 @@ def test_every_stack_lies_where_its_rig_saw_it(mess: tuple[Channels, Path, dict[
             assert match is None
             continue
         assert match is not None
-        assert match.mirror == SMALL[station].mirrored
-        assert match.scale == pytest.approx(home.scale_arcsec / SMALL[station].scale_arcsec, rel=5e-3)
-        want, got = SMALL[station].from_sky(*home.to_sky(x, y)), match.warp(x, y)
+        assert match.mirror == HALF[station].mirrored
+        assert match.scale == pytest.approx(home.scale_arcsec / HALF[station].scale_arcsec, rel=5e-3)
+        want, got = HALF[station].from_sky(*home.to_sky(x, y)), match.warp(x, y)
         assert np.median(np.hypot(got[0] - want[0], got[1] - want[1])) < 0.2
 
 
@@ -112,7 +105,6 @@ def test_the_tilted_rig_is_named(mess: tuple[Channels, Path, dict[str, str]]) ->
     assert field.tilt_corner == "lower right"
     assert 0.08 < field.tilt / field.middle < 0.22
     assert fields["Ridge, O3"].tilt < 0.05 * fields["Ridge, O3"].middle
-    assert isinstance(SMALL["Shed"], Grid)
     halos = [c for c in channels.origins["pool@O3"].notes["cores"] if c[3]]
     assert len(halos) >= 2
     assert all(c[3] == pytest.approx(85 / 2.64, abs=6) for c in halos)

@@ -285,6 +285,32 @@ def test_jobs_go_in_order_and_tell_failures() -> None:
     jobs.stop()
 
 
+def test_a_cancelled_job_that_does_not_listen_is_left_behind() -> None:
+    jobs = Jobs()
+    heard: list[str] = []
+    jobs.cancelled.connect(lambda t: heard.append(f"{t} cancelled"))
+    jobs.finished.connect(lambda t, _: heard.append(t))
+    gate, inside = threading.Event(), threading.Event()
+    got: list[int] = []
+
+    def deaf(_: Progress) -> int:
+        inside.set()
+        gate.wait(20)
+        return 7
+
+    jobs.start("deaf", deaf, got.append)
+    jobs.start("next", lambda _: 1)
+    assert inside.wait(5)
+    jobs.cancel()
+    wait(lambda: not jobs.busy)  # nothing waits for it ...
+    assert heard == ["deaf cancelled", "next"]
+    gate.set()
+    time.sleep(0.1)
+    assert got == []  # ... and what comes of it is dropped
+    assert heard == ["deaf cancelled", "next"]
+    jobs.stop()
+
+
 def test_the_newest_request_wins_and_an_error_does_not_stop_the_line() -> None:
     latest = Latest()
     done: list[int] = []

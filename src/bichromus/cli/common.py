@@ -10,12 +10,16 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, NoReturn
 
+import numpy as np
+
 from ..core.files import read_picture
+from ..core.measure.field import star_field
 from ..core.model.channel import channel_name
-from ..core.model.errors import InputError, OutputRefused, UnknownName
+from ..core.model.errors import InputError, NotEnoughData, OutputRefused, UnknownName
 from ..core.model.measures import Measure
 from ..core.model.planes import Picture
 from ..core.model.progress import Progress
+from ..core.numerics.smoothing import fill
 
 
 class Parser(argparse.ArgumentParser):
@@ -151,6 +155,18 @@ def _text(value: Any) -> str:
     return str(value)
 
 
+def field_json(measure: Measure, picture: Picture) -> dict[str, Any] | None:
+    """Star width over the frame; None where there are too few stars."""
+    plane = fill(picture.data, ~np.isfinite(picture.data))
+    try:
+        field = star_field(plane, measure.stars, picture.header.saturation)
+    except NotEnoughData:
+        return None
+    return {"middle_px": field.middle, "corners_px": field.corners, "tilt_px": field.tilt,
+            "tilt_corner": field.tilt_corner, "curvature_px": field.curvature, "stars": field.stars,
+            "words": field.words()}
+
+
 def measure_json(measure: Measure, picture: Picture) -> dict[str, Any]:
     """One measure with the keys of the documented format."""
     stars = measure.stars
@@ -161,4 +177,4 @@ def measure_json(measure: Measure, picture: Picture) -> dict[str, Any]:
             "snr": measure.snr,
             "stars": {"count": stars.count, "fwhm_px": stars.fwhm_px, "hfr_px": stars.hfr_px,
                       "ellipticity": stars.ellipticity, "saturated": stars.saturated},
-            "warnings": list(measure.warnings)}
+            "field": field_json(measure, picture), "warnings": list(measure.warnings)}

@@ -44,5 +44,7 @@ def run(options: argparse.Namespace) -> None:
                 [(r["file"].rsplit("/", 1)[-1], r["channel"], r["background"], r["sigma_px"], r["sigma_eff"],
                   r["signal"], r["snr"], r["stars"]["count"], r["stars"]["fwhm_px"]) for r in rows]))
     for row in rows:
+        if row["field"]:
+            print(f"{row['file'].rsplit('/', 1)[-1]}: {row['field']['words']}")
         for warning in row["warnings"]:
             print(f"note, {row['file'].rsplit('/', 1)[-1]}: {warning}")

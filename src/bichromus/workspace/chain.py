@@ -173,7 +173,7 @@ def fields_of(channels: Channels, prepared: Prepared) -> dict[str, StarField]:
         for name, note in member.notes.get("fields", {}).items():
             if note is not None:
                 found[name] = field_from_note(note)
-    return dict(sorted(found.items(), key=lambda f: -f[1].tilt / max(f[1].middle, 1e-6)))
+    return dict(sorted(found.items(), key=lambda f: -(f[1].tilt - 3 * f[1].error) / max(f[1].middle, 1e-6)))
 
 
 def broad_for(channels: Channels, line: str) -> str | None:
@@ -190,7 +190,9 @@ def _stars(channels: Channels, state: ProjectState, prepared: Prepared) -> Link:
         return Link("stars", "Stars", "cannot be split off", True, wants=True)
     note = made.notes["split"]
     used = channels.chosen[name]
-    looks = (("without stars", (used, "starless")), ("the stars alone", (used, "stars")))
+    looks: tuple[tuple[str, Look], ...] = (("without stars", (used, "starless")), ("the stars alone", (used, "stars")))
+    if name in channels.coloured:
+        looks = (*looks, ("the stars in colour", (used, "colours")))
     if note["stars"] is None:
         return Link("stars", "Stars", "by a layer made elsewhere", True, looks, (used, ""))
     words = f"{note['stars']:,} split off, {100 * abs(note['residual']):.1f} % of their light left"

@@ -19,6 +19,7 @@ def open_demo(document: Document, progress: Progress = SILENT) -> list[InputErro
     """Add the demo's stacks to the project in one command; what could not be used comes back."""
     paths, subs = make_demo(progress.part(0, 0.8))
     found, errors = inspect(document.store, paths, document.state.sources, progress.part(0.8, 0.95))
+    progress.step(0.95)
     if found:
         sources = (*document.state.sources, *found)
         state = document.state.model_copy(update={"sources": sources, "name": TARGET_NAME, "plan": demo_plan()})

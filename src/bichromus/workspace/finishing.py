@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 
+from ..core.clean.chroma import colour_stars
 from ..core.clean.continuum import find_continuum
 from ..core.clean.split import split_stars
 from ..core.files import read_picture
@@ -16,7 +18,7 @@ from ..core.model.errors import InputError
 from ..core.model.measures import Surface
 from ..core.model.planes import F32, Header, Picture
 from ..core.model.progress import SILENT, Progress
-from .opening import source_hash
+from .opening import RGB, source_hash
 from .pooling import seen_part
 from .prepared import Prepared, load_prepared, prepared_key, save_prepared
 from .store import Store
@@ -59,6 +61,27 @@ def without_stars(store: Store, whole: Prepared, layer: str = "", progress: Prog
         found = save_prepared(store.cache, key, whole.channel, origin, label, made, level, whole.hours,
                               {"kind": "starless", "split": facts, "warnings": []})
     return replace(found, origin=origin, label=label, hours=whole.hours)
+
+
+def stars_in_colour(store: Store, whole: Mapping[str, Prepared], starless: Mapping[str, Prepared],
+                    progress: Progress = SILENT) -> dict[str, Prepared]:
+    """The stars of R, G and B in natural colour, as planes by channel. Raises NotEnoughData."""
+    keys = {n: prepared_key("star colour", n, *(f"{whole[m].key} {starless[m].key}" for m in RGB)) for n in RGB}
+    found = {n: load_prepared(store.cache, k) for n, k in keys.items()}
+    if not all(found.values()):
+        layers = [np.asarray(whole[n].levels[0]) - np.asarray(starless[n].levels[0]) for n in RGB]
+        measures = [whole[n].measure for n in RGB]
+        widths = [m.stars.fwhm_px or 3.0 for m in measures]
+        most = max(measures, key=lambda m: m.stars.count)
+        made = colour_stars(layers, most.stars, widths, [m.noise.sigma_px for m in measures],
+                            [whole[n].notes.get("top") for n in RGB], progress)
+        facts = {"kind": "star colour", "balance": list(made.balance), "used": made.used, "told": made.told,
+                 "warnings": list(made.warnings)}
+        for number, name in enumerate(RGB):
+            level = replace(measures[1], surface=Surface(0.0, width=layers[0].shape[1], height=layers[0].shape[0]))
+            found[name] = save_prepared(store.cache, keys[name], name, f"colour@{name}", "stars in colour",
+                                        made.planes[number], level, whole[name].hours, facts)
+    return {n: p for n, p in found.items() if p is not None}
 
 
 def _split(whole: Prepared, plane: F32, progress: Progress) -> tuple[F32, dict[str, object]]:

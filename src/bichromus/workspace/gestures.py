@@ -134,8 +134,9 @@ class ChannelGestures:
         """Write a channel without its stars, and the stars alone, as FITS into a folder, in a job."""
         whole, calm = self.channels.channel(channel), self.channels.starless.get(channel)
         if calm is not None:
+            coloured = self.channels.coloured if channel in self.channels.coloured else {}
             self.jobs.start(f"writing the layers of {channel}", lambda p: self.published.emit(
-                write_layers(whole, calm, folder, self.state, p)))
+                write_layers(whole, calm, folder, self.state, coloured, p)))
 
     def bound_cache(self, bytes_: int) -> None:
         """Keep the cache below a size from now on; what is in use stays."""
@@ -144,7 +145,8 @@ class ChannelGestures:
 
     def keep_cache_small(self) -> None:
         """Delete what was not used for longest where the cache is over its limit, and tell its size."""
-        used = {p.key for p in (*self.channels.origins.values(), *self.channels.starless.values())}
+        found = self.channels
+        used = {p.key for p in (*found.origins.values(), *found.starless.values(), *found.coloured.values())}
         self.cached.emit(self.document.store.bound_cache(self.cache_limit, used))
 
     def compute_again(self) -> None:

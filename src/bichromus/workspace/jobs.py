@@ -7,6 +7,7 @@ import threading
 import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Any, Final
 
 from psygnal import Signal
@@ -14,6 +15,7 @@ from psygnal import Signal
 from ..core.model.errors import BichromusError, Cancelled
 from ..core.model.progress import Progress
 
+_PATIENCE_S: Final = 0.6
 _FIRST: Final[tuple[str, ...]] = ("view", "recipe")
 
 
@@ -33,12 +35,14 @@ class _Job:
     work: Callable[[Progress], Any]
     done: Callable[[Any], None] | None
     progress: Progress = field(default_factory=Progress)
+    left: bool = False
 
 
 class Jobs:
-    """First in, first out, one at a time. Signals are emitted from the worker's thread.
+    """First in, first out, one at a time. Signals are emitted from a worker's thread.
 
-    ``idle`` follows the last job; ``failed`` carries the title and the error.
+    ``idle`` follows the last job; ``failed`` carries the title and the error. A job that was cancelled and is deep in
+    one large plane is left to itself after a moment: nothing waits for it, and what comes of it is dropped.
     """
 
     reported = Signal(JobReport)
@@ -94,27 +98,52 @@ class Jobs:
         while (job := self._queue.get()) is not None:
             with self._guard:
                 self._current = job
-            try:
-                self._one(job)
-            finally:
-                with self._guard:
-                    self._current = None
-                    self._waiting -= 1
-                    quiet = self._waiting == 0
-                if quiet:
-                    self.idle.emit()
+            worker = threading.Thread(target=self._one, args=(job,), name="job", daemon=True)
+            worker.start()
+            asked: float | None = None
+            while worker.is_alive():
+                worker.join(0.05)
+                if job.progress.cancelled and asked is None:
+                    asked = time.monotonic()
+                if asked is not None and time.monotonic() - asked > _PATIENCE_S and self._leave(job):
+                    self.cancelled.emit(job.title)
+                    break
+            with self._guard:
+                self._current = None
+                self._waiting -= 1
+                quiet = self._waiting == 0
+            if quiet:
+                self.idle.emit()
+
+    def _leave(self, job: _Job) -> bool:
+        """Wait for a job no longer; False where it has ended meanwhile."""
+        with self._guard:
+            if job.left:
+                return False
+            job.left = True
+            return True
 
     def _one(self, job: _Job) -> None:
+        end: Callable[[], None]
         try:
             job.progress.step(0.0, job.title)
             result = job.work(job.progress)
-            if job.done is not None:
-                job.done(result)
         except Cancelled:
-            self.cancelled.emit(job.title)
+            end = partial(self.cancelled.emit, job.title)
         except MemoryError:
             error = BichromusError("There is not enough memory for this", do="Close other programs")
-            self.failed.emit(job.title, error)
+            end = partial(self.failed.emit, job.title, error)
+        except Exception as failure:
+            end = partial(self.failed.emit, job.title, failure)
+        else:
+            end = partial(self._finish, job, result)
+        if self._leave(job):  # what was left alone says nothing any more
+            end()
+
+    def _finish(self, job: _Job, result: Any) -> None:
+        try:
+            if job.done is not None:
+                job.done(result)
         except Exception as failure:
             self.failed.emit(job.title, failure)
         else:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import Any, cast
 
 import numpy as np
 
@@ -33,13 +34,14 @@ def pool_channel(store: Store, name: str, origins: Mapping[str, Prepared], left_
     label = f"pooled, {len(used)} stacks"
     found = load_prepared(store.cache, key)
     if found is None:
-        pictures = [Picture(seen_part(p), Header(total_s=p.hours * 3600 if p.hours else None,
-                                               saturation=p.notes.get("top")), Path(p.label))
+        pictures = [Picture(cast(F32, HoledPlane(p.levels[0])), Header(total_s=p.hours * 3600 if p.hours else None,
+                                                                       saturation=p.notes.get("top")), Path(p.label))
                     for p in members]
         known = []
         for number, (member, picture) in enumerate(zip(members, pictures, strict=True)):
             progress.step(0.3 * number / len(members), f"comparing {member.label}")
-            known.append(known_from(picture, member.measure.stars, member.measure.noise))
+            whole = replace(picture, data=np.asarray(picture.data))
+            known.append(known_from(whole, member.measure.stars, member.measure.noise))
         made = pool(pictures, progress=progress.part(0.3, 0.7), known=known, out=out)
         progress.step(0.7, f"measuring the pooled {name}")
         tops = [p.notes["top"] / part.flux.scale for p, part in zip(members, made.parts, strict=True)
@@ -58,6 +60,27 @@ def pool_channel(store: Store, name: str, origins: Mapping[str, Prepared], left_
         maps = {"rejected": (made.rejected > 0).astype(np.float32)} if made.rejected.any() else {}
         found = save_prepared(store.cache, key, name, f"pool@{name}", label, picture.data, measure, hours, notes, maps)
     return replace(found, origin=f"pool@{name}", label=label, hours=hours)
+
+
+class HoledPlane:
+    """A plane that stays on the disk: what is read of it has NaN where nothing was seen. It stands in for an array
+    where only parts are read at a time."""
+
+    ndim = 2
+    dtype = np.dtype(np.float32)
+
+    def __init__(self, stored: F32) -> None:
+        self._stored = stored
+        self.shape: tuple[int, int] = (stored.shape[0], stored.shape[1])
+        self.size = stored.size
+
+    def __getitem__(self, key: Any) -> F32:
+        part = np.array(self._stored[key], np.float32)
+        part[part == 0] = np.nan
+        return part
+
+    def __array__(self, dtype: Any = None, copy: bool | None = None) -> F32:
+        return self[:, :]
 
 
 def seen_part(prepared: Prepared) -> F32:

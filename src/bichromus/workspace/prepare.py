@@ -8,8 +8,9 @@ from ..core.extract import load_response
 from ..core.model.channel import CHANNELS
 from ..core.model.errors import InputError
 from ..core.model.progress import SILENT, Progress
-from .finishing import without_continuum, without_stars
+from .finishing import stars_in_colour, without_continuum, without_stars
 from .making import Ground, tasks_of
+from .opening import RGB
 from .placing import Placing, place_all
 from .pooling import pool_channel
 from .prepared import Prepared
@@ -20,13 +21,15 @@ from .store import Store
 
 @dataclass(frozen=True)
 class Channels:
-    """All prepared channels by origin id, and which one each channel is taken from; starless layers by channel."""
+    """All prepared channels by origin id, and which one each channel is taken from; starless layers by channel, and
+    the stars in colour where R, G and B were split."""
 
     origins: dict[str, Prepared]
     chosen: dict[str, str]
     warnings: tuple[str, ...] = ()
     placing: Placing = field(default_factory=Placing)
     starless: dict[str, Prepared] = field(default_factory=dict)
+    coloured: dict[str, Prepared] = field(default_factory=dict)
 
     def channel(self, name: str) -> Prepared:
         return self.origins[self.chosen[name]]
@@ -71,9 +74,17 @@ def prepare(store: Store, state: ProjectState, progress: Progress = SILENT) -> C
             origins[prepared.origin] = prepared
             warnings += [str(w) for w in prepared.notes.get("warnings", []) if not prepared.preliminary]
     _pool_all(store, state, origins, warnings, progress.part(0.7, 0.85))
-    starless = _finish_all(store, state, origins, warnings, progress.part(0.85, 1))
+    starless = _finish_all(store, state, origins, warnings, progress.part(0.85, 0.97))
+    chosen = choose(state, origins)
+    coloured: dict[str, Prepared] = {}
+    if set(RGB) <= set(starless):
+        try:
+            coloured = stars_in_colour(store, {n: origins[chosen[n]] for n in RGB}, starless, progress.part(0.97, 1))
+            warnings += coloured["R"].notes["warnings"]
+        except InputError as error:
+            warnings.append(error.sentence())
     progress.step(1.0)
-    return Channels(origins, choose(state, origins), tuple(dict.fromkeys(warnings)), placing, starless)
+    return Channels(origins, chosen, tuple(dict.fromkeys(warnings)), placing, starless, coloured)
 
 
 def _pool_all(store: Store, state: ProjectState, origins: dict[str, Prepared], warnings: list[str],

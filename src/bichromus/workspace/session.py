@@ -124,6 +124,7 @@ class Session(ChannelGestures):
 
         def work(progress: Progress) -> None:
             found, errors = inspect(self.document.store, list(paths), self.state.sources, progress)
+            progress.step(1.0)  # what was cancelled changes nothing
             if found:
                 state = self._first_name(found)
                 words = found[0].label if len(found) == 1 else f"{len(found)} stacks"
@@ -140,6 +141,7 @@ class Session(ChannelGestures):
             state = self.document.saved
             rest = tuple(s for s in state.sources if not (s.preliminary and Path(s.path) in paths))
             found, errors = inspect(self.document.store, paths, rest, progress, preliminary=True)
+            progress.step(1.0)
             if found:
                 words = f"preliminary stack of {', '.join('+'.join(s.lines) for s in found)}"
                 self.document.do(words, state.model_copy(update={"sources": (*rest, *found)}))

@@ -21,9 +21,9 @@ from .prepare import Channels
 from .prepared import Prepared
 
 RGB8 = NDArray[np.uint8]
-LOOKS: Final = ("raw", "model", "sky", "starless", "stars", "rejected")
-"""With its gradient, the gradient, what does not count as sky darkened, without stars, the stars alone, and what was
-left out of a pool marked."""
+LOOKS: Final = ("raw", "model", "sky", "starless", "stars", "colours", "rejected")
+"""With its gradient, the gradient, what does not count as sky darkened, without stars, the stars alone and in colour,
+and what was left out of a pool marked."""
 _MARK: Final = (0.93, 0.36, 0.86)
 _POOL = ThreadPoolExecutor(2, thread_name_prefix="render")
 cv2.setNumThreads(1)  # rendering and jobs bring their own threads
@@ -153,6 +153,10 @@ class Painter:
     def alone(self, recipe: Recipe | None, name: str, view: View, look: str = "") -> RGB8:
         """One channel, or one origin, in grey under the recipe's stretch; or one of LOOKS of it."""
         prepared = self.find(name)
+        coloured = self.channels.coloured
+        if look == "colours" and coloured:
+            shown = [grey(coloured[c], recipe, sample(coloured[c].levels, view)) for c in ("R", "G", "B")]
+            return to_bytes(np.stack(shown))
         code = grey(prepared, recipe, looked_at(self.channels, prepared, view, look))
         planes = np.repeat(code[None], 3, 0)
         if look == "sky":

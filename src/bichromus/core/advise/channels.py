@@ -67,8 +67,8 @@ def _leaks(standings: Mapping[str, Standing]) -> Advice | None:
     for name, standing in standings.items():
         if standing.leaks is not None:
             stack, share = standing.leaks
-            return Advice("act", f"The planes of {stack} leak otherwise than the response says, by {100 * share:.0f} %: "
-                          "look at Extract before you trust its lines.",
+            return Advice("act", f"The planes of {stack} leak otherwise than the response says, "
+                          f"by {100 * share:.0f} %: look at Extract before you trust its lines.",
                           ((f"{stack}, measured against the table", f"{100 * share:.0f} % apart"),),
                           "Measured where only one line shines: the lowest ratio of the planes on which enough places "
                           "agree. Up to 25 % is within what a table may err.", name)

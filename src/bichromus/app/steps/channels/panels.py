@@ -293,6 +293,12 @@ class StarsPanel(Panel):
                              "Median of what stays at bright stars, over their light; 0 is perfect"))
                 rows.append(("roughness", "in the holes", f"{note['rest']:.2f} ×",
                              "Fine scatter where stars were, over that beside them; 1 cannot be told apart"))
+        coloured = channels.coloured.get(prepared.channel)
+        if coloured is not None:
+            gains = coloured.notes["balance"]
+            rows.append(("white of the stars", f"from {coloured.notes['used']}", f"R {gains[0]:.2f}  B {gains[2]:.2f}",
+                         "Gains over green that make the middle star white; each star has one colour,\n"
+                         "on the profile of the sharpest channel"))
         self.figures.show_rows(rows)
         self.all.setVisible(any(n not in state.split for n in channels.names))
         self.save.setVisible(made is not None)
