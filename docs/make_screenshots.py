@@ -35,6 +35,7 @@ def main() -> int:
     with tempfile.TemporaryDirectory() as config:
         os.environ["XDG_CONFIG_HOME"] = config
         from bichromus.app.start import Application, make_application
+        from bichromus.app.steps.channels import ChannelsStep
         from bichromus.app.theme.look import LOOK
         from bichromus.workspace import places
 
@@ -61,10 +62,28 @@ def main() -> int:
         wait(lambda: window.session.recipe is not None and not window.session.jobs.busy and bool(window.session.needs))
         settle(2500)
         channels = window.step_named("channels")
-        origin = next(i.id for i in channels.sheet.row.items if i.title.startswith("O3  Balcony"))  # type: ignore[attr-defined]
-        channels.show_origin(origin)  # type: ignore[attr-defined]
+        assert isinstance(channels, ChannelsStep)
+        window.go("channels")
+        channels.show_origin("pool@O3")
+        channels.chain.toggle("pool")
         window.canvas.pointed.emit(760, 520)
         shot("channels")
+        origin = next(i.id for i in channels.sheet.row.items if i.title.startswith("O3  Balcony"))
+        channels.show_origin(origin)
+        channels.chain.toggle("gradient")
+        channels.next_look()
+        shot("channels-sky")
+        channels.show_origin("pool@O3")
+        window.session.set_split(("O3",), True)
+        wait(lambda: "O3" in window.session.channels.starless and not window.session.jobs.busy)
+        channels.chain.toggle("stars")
+        channels.next_look()
+        shot("channels-starless")
+        channels.chain.toggle("stars")
+        channels.figures.marks.click()
+        channels.inspector.verticalScrollBar().setValue(2000)  # type: ignore[union-attr]
+        shot("channels-figures")
+        channels.figures.marks.click()
         window.go("plan")
         settle(2500)
         shot("plan")

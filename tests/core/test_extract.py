@@ -249,15 +249,14 @@ def shot(scene: Scene, table: Response, seed: int, lines: tuple[str, ...] = ("Ha
 def test_leaks_are_measured_where_one_line_shines_alone() -> None:
     scene = make_scene((700, 1000), 2.64, 31, SceneRecipe(half_size_arcmin=(16, 11)))
     table = GENERIC.table
-    for share in (0.0, 0.5):
+    for share in (0.0, -0.5):  # a camera that leaks half of what the table says
         true = shifted(share)
         found = unmix_stack(ColourStack(shot(scene, true, 5), ("Ha", "O3")), GENERIC).leaks
         for name, ratio in (("G/R of Ha", true.table["G"]["Ha"] / true.table["R"]["Ha"]),
                             ("B/R of Ha", true.table["B"]["Ha"] / true.table["R"]["Ha"])):
-            assert found.values[name] == pytest.approx(ratio, rel=0.18)
-        apart = found.apart(table_leaks(GENERIC, ("Ha", "O3")))
-        assert apart is not None
-        assert (apart > 0.25) == (share > 0)
+            assert 0.9 * ratio < found.values[name] < 1.95 * ratio  # an upper bound, and a near one
+        loud = found.disagreement(table_leaks(GENERIC, ("Ha", "O3")))
+        assert (loud is not None) == (share < 0)
         used = found.applied(GENERIC)
         assert used.table["G"]["Ha"] == pytest.approx(found.values["G/R of Ha"] * table["R"]["Ha"])
         assert GENERIC.table is table

@@ -8,7 +8,6 @@ from pathlib import Path
 from typing import Any
 
 from ..core.extract import ColourStack, extract_lines, load_response
-from ..core.extract.leaks import ASK
 from ..core.files import read_picture, write_fits
 from ..core.files.atomic import check_output
 from ..core.model.channel import filter_name, line_list
@@ -70,10 +69,10 @@ def run(options: argparse.Namespace) -> None:
     if found.o3_scale is not None:
         print(f"second O3 at {found.o3_scale:.3f} of the first (r {found.scales['O3'].correlation:.3f})")
     for name, measured in found.measured.items():
-        apart = measured.apart(found.leaks[name])
-        if apart is not None:
-            words = "agree with the table" if apart <= ASK else f"differ from the table by {100 * apart:.0f} %"
+        if measured.values:
+            loud = measured.disagreement(found.leaks[name])
+            words = f"speak against the table ({loud[0]})" if loud else "do not speak against the table"
             print(f"leaks of stack {name} in the data {words}: "
-                  + ", ".join(f"{n} {v:.3f}" for n, v in measured.values.items()))
+                  + ", ".join(f"{n} at most {v:.3f}" for n, v in measured.values.items()))
     for warning in found.warnings:
         print(f"note: {warning}")

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from ..core.advise import Standing
 from ..core.advise.base import listed
-from ..core.extract.leaks import ASK
+from ..core.extract.leaks import Leaks
 from ..core.measure.field import StarField, field_from_note
 from ..core.pool.stacks import USELESS
 from .prepare import Channels
@@ -74,16 +74,13 @@ def _extract(members: list[Prepared]) -> Link | None:
     return Link("extract", "Extract", words, wants=any(disagreement(p) is not None for p in made))
 
 
-def disagreement(prepared: Prepared) -> tuple[str, float] | None:
-    """The stack whose measured leaks differ most from the table's, and by what share; None where they agree."""
-    worst: tuple[str, float] | None = None
+def disagreement(prepared: Prepared) -> tuple[str, str, float] | None:
+    """The stack and the leak that speak against the table, and how many times the table's it is; None: none do."""
     for stack, found in prepared.notes.get("measured", {}).items():
-        table = prepared.notes["leaks"].get(stack, {})
-        for name, value in found["values"].items():
-            apart = abs(value / table[name] - 1) if table.get(name) else 0.0
-            if apart > ASK and (worst is None or apart > worst[1]):
-                worst = stack, apart
-    return worst
+        loud = Leaks(found["values"], {}).disagreement(prepared.notes["leaks"].get(stack, {}))
+        if loud is not None:
+            return stack, *loud
+    return None
 
 
 def _align(channels: Channels, state: ProjectState, members: list[Prepared]) -> Link | None:
@@ -162,7 +159,7 @@ def standings(channels: Channels) -> dict[str, Standing]:
         parts = tuple((p["label"], float(p["weight"]), float(p["loss"])) for p in prepared.notes.get("parts", ())
                       if not p["out"])
         apart = [d for m in members if (d := disagreement(m)) is not None]
-        out[name] = Standing(parts, fields_of(channels, prepared), max(apart, key=lambda d: d[1]) if apart else None)
+        out[name] = Standing(parts, fields_of(channels, prepared), apart[0] if apart else None)
     return out
 
 

@@ -17,11 +17,12 @@ _TILT: Final = 0.08  # of the star width
 @dataclass(frozen=True)
 class Standing:
     """What is known of a channel beside its figures: the stacks of its pool as (name, share of the weight, SNR lost
-    without it), the star fields of its stacks, and the stack whose leaks differ most from the table, by what share."""
+    without it), the star fields of its stacks, and a stack whose leak speaks against the table: which leak, and how
+    many times the table's it is."""
 
     parts: tuple[tuple[str, float, float], ...] = ()
     fields: Mapping[str, StarField] = field(default_factory=dict)
-    leaks: tuple[str, float] | None = None
+    leaks: tuple[str, str, float] | None = None
 
 
 def advise_channels(measures: Mapping[str, Measure], hours: Mapping[str, float | None],
@@ -66,12 +67,13 @@ def advise_channels(measures: Mapping[str, Measure], hours: Mapping[str, float |
 def _leaks(standings: Mapping[str, Standing]) -> Advice | None:
     for name, standing in standings.items():
         if standing.leaks is not None:
-            stack, share = standing.leaks
-            return Advice("act", f"The planes of {stack} leak otherwise than the response says, "
-                          f"by {100 * share:.0f} %: look at Extract before you trust its lines.",
-                          ((f"{stack}, measured against the table", f"{100 * share:.0f} % apart"),),
-                          "Measured where only one line shines: the lowest ratio of the planes on which enough places "
-                          "agree. Up to 25 % is within what a table may err.", name)
+            stack, leak, times = standing.leaks
+            return Advice("act", f"The leak {leak} of {stack} is {times:.2f} times what the response says: look at "
+                          "Extract before you trust its lines.",
+                          ((f"{stack}, {leak}", f"{times:.2f} of the table's"),),
+                          "Measured where one line shines alone: the lowest ratio of the planes on which enough places "
+                          "agree. The other line can raise it, not lower it: below 0.75, or above 2, the table is in "
+                          "doubt.", name)
     return None
 
 

@@ -20,22 +20,26 @@ _BAND_NOISE: Final = 0.104  # of white noise, left in W3 + W4 + W5
 _SAMPLES: Final = 17.0  # independent values of that band in a block
 _FEW: Final = 12
 _SHARP: Final = 0.03  # blocks that tell a slope less sharply hide the other line in their error
-ASK: Final = 0.25
+LOW: Final = 0.75
+HIGH: Final = 2.0
+"""Where a measured ratio over the table's is a matter to ask about: the other line can raise it, but never lower it."""
 _CUT: Final = 0.288  # a Gaussian cut off at +1 sigma has its mean so much lower
 _LIMITS: Final = {"G/R": (0.02, 0.25), "B/R": (0.01, 0.20), "R/G": (0.02, 0.15)}
 
 
 @dataclass(frozen=True)
 class Leaks:
-    """Ratios as in G/R of Ha, measured; ``refused`` says why one could not be."""
+    """Ratios as in G/R of Ha, measured; ``refused`` says why one could not be. Each is an upper bound: where the other
+    line shines faintly along with this one, it is higher than the camera's leak."""
 
     values: dict[str, float]
     refused: dict[str, str]
 
-    def apart(self, table: Mapping[str, float]) -> float | None:
-        """The largest share by which a measured ratio differs from the table's; None where there is none."""
-        both = [abs(v / table[n] - 1) for n, v in self.values.items() if table.get(n)]
-        return max(both) if both else None
+    def disagreement(self, table: Mapping[str, float]) -> tuple[str, float] | None:
+        """The ratio that speaks loudest against the table, and how many times the table's it is; None: none does."""
+        loud = [(n, v / table[n]) for n, v in self.values.items() if table.get(n)
+                and not LOW <= v / table[n] <= HIGH]
+        return max(loud, key=lambda r: abs(float(np.log(r[1])))) if loud else None
 
     def applied(self, response: Response) -> Response:
         """The response with the measured leaks in place of its own."""

@@ -71,7 +71,7 @@ _TILTED: Final = Optics(tilt=(0.16, 0.10), halo=0.003, halo_arcsec=70.0)
 STACKS: Final = (
     DemoStack("Ridge", "Ha", 76, 300, 1.15),
     DemoStack("Ridge", "O3", 45, 300, 1.05, optics=Optics(halo=0.004, halo_arcsec=85.0)),
-    DemoStack("Ridge", "S2", 96, 300, 1.10),
+    DemoStack("Ridge", "S2", 36, 300, 1.10),
     DemoStack("Balcony", "Ha+O3", 60, 300, 1.3, 0.88, (0.16, -0.10), 0.07, _TILTED),
     DemoStack("Balcony", "O3+S2", 52, 300, 1.5, 0.82, (-0.12, 0.14), 0.05, _TILTED),
     DemoStack("Shed", "O3", 24, 300, 6.0, 0.62, (0.20, 0.12), 0.10, trail=14.0),

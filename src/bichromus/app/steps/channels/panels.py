@@ -330,9 +330,9 @@ class ExtractPanel(Panel):
             for name, table in notes["leaks"].get(stack, {}).items():
                 value = found["values"].get(name)
                 if value is not None:
-                    rows.append((name, f"table {table:.3f}", f"{value:.3f}",
-                                 f"{stack}: the lowest ratio on which enough places agree,\n"
-                                 "which is where the other line is dark"))
+                    rows.append((name, f"table {table:.3f}", f"≤ {value:.3f}",
+                                 f"{stack}: the lowest ratio on which enough places agree;\n"
+                                 "where the other line is not quite dark it is above the true leak"))
             refused += [f"{n}: {why}." for n, why in found["refused"].items()]
         self.table.show_rows(rows)
         self.verdict.setText(verdict(made[0], bool(rows)))
@@ -359,7 +359,7 @@ def verdict(prepared: Prepared, measured: bool) -> str:
     """Whether the data agree with the table, in words."""
     apart = disagreement(prepared)
     if apart is not None:
-        return f"{apart[0]}: the data differ from the table by {100 * apart[1]:.0f} %. Look at both before you choose."
+        return f"{apart[0]}: {apart[1]} is {apart[2]:.2f} times the table's. Look at both before you choose."
     if measured:
-        return "The data agree with the table: no need to change it."
+        return "The data do not speak against the table: no need to change it."
     return "The data do not tell the leaks: the lines lie on each other, or are too faint. The table is used."
