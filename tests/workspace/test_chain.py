@@ -130,15 +130,50 @@ def test_a_mosaic_is_opened_asked_about_and_extracted(session: Session, scene: S
     blocks = [p[:424, :640].reshape(53, 8, 80, 8).mean((1, 3)).ravel() for p in (one, two)]
     assert np.corrcoef(*blocks)[0, 1] > 0.95
     # the wrong pattern is told in a sentence; behind no line filter its planes are R, G and B
-    failed: list[Exception] = []
-    session.trouble.connect(failed.extend)
     session.set_pattern(source.id, "GRBG")
-    wait(lambda: bool(failed))
-    assert "does not fit this mosaic" in str(failed[0])
+    wait(lambda: source.id in session.channels.refused and not session.jobs.busy)
+    assert "does not fit this mosaic" in session.channels.refused[source.id]
+    assert {p.label for p in session.channels.of("O3")} == {"Ridge"}
     session.document.undo()
     session.set_lines(source.id, ("R", "G", "B"))
     wait(lambda: {"R", "G", "B"} <= set(session.channels.chosen) and not session.jobs.busy)
     assert session.channels.channel("G").shape == session.channels.channel("O3").shape
+
+
+def test_one_bad_stack_does_not_take_the_others_along(session: Session, demo_files: dict[str, Path], tmp_path: Path) -> None:
+    picture = read_picture(demo_files["Ridge_S2"])
+    stretched = np.arcsinh(3000 * np.clip(picture.data - np.quantile(picture.data, 0.02), 0, None)) / np.arcsinh(3000)
+    write_fits(tmp_path / "S2.fits", stretched.astype(np.float32), picture.header)
+    gone = tmp_path / "R.fits"
+    gone.write_bytes(demo_files["Ridge_R"].read_bytes())
+    put(session, demo_files["Ridge_Ha"], tmp_path / "S2.fits", gone)
+    assert session.channels.names == ["Ha", "R"]
+    source = next(s for s in session.state.sources if s.lines == ("S2",))
+    assert "already stretched" in session.channels.refused[source.id]
+    session.document.store.clear_cache()
+    gone.unlink()
+    session.prepare_anew()
+    wait(lambda: len(session.channels.refused) == 2 and not session.jobs.busy)
+    assert any("no longer where it was" in w for w in session.channels.warnings)
+    assert session.channels.names == ["Ha"]
+
+
+def test_before_and_after_of_an_extraction_and_how_two_stacks_differ(session: Session, demo_files: dict[str, Path]) -> None:
+    put(session, demo_files["Ridge_O3"], demo_files["Balcony_Ha_O3"])
+    found = chain(session, "O3")
+    origin, look = found["extract"].before or ("", "")
+    assert look == "plain"
+    prepared = session.channels.origins[origin]
+    plain, line = np.asarray(prepared.halves["plain"][0]), np.asarray(prepared.levels[1])
+    assert plain.shape == line.shape
+    ha = np.asarray(session.channels.channel("Ha").levels[1])
+    ha, plain, line = (p[: p.shape[0] // 8 * 8, : p.shape[1] // 8 * 8].reshape(p.shape[0] // 8, 8, -1, 8).mean((1, 3)) for p in (ha, plain, line))
+    with_ha = [np.linalg.lstsq(np.stack([line.ravel(), ha.ravel(), np.ones(ha.size)], 1), p.ravel(), rcond=None)[0][1] for p in (plain, line)]
+    assert with_ha[0] > 0.05 > abs(with_ha[1])  # the plain green plane holds a tenth of Ha
+    assert found["pool"].looks[0][1] == ("pool@O3", "difference")
+    view = View(0, 0, 2.0, 300, 200)
+    apart = Painter(session.channels).alone(session.recipe, "pool@O3", view, "difference")
+    assert apart.std() < Painter(session.channels).alone(session.recipe, "pool@O3", view).std()
 
 
 def test_a_response_is_kept_with_the_project(session: Session, demo_files: dict[str, Path], tmp_path: Path) -> None:

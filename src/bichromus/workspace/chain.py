@@ -71,7 +71,11 @@ def _extract(members: list[Prepared]) -> Link | None:
     stacks = int(made[0].notes["stacks"])
     words = f"{100 * (gain - 1):+.0f} % SNR over the plain plane".replace("-", "−")
     words += f", {stacks} stacks" if stacks > 1 else ""
-    return Link("extract", "Extract", words, wants=any(disagreement(p) is not None for p in made))
+    best = made[0]
+    looks = (("the colour plane it came from", (best.origin, "plain")), ("the line", (best.origin, "")))
+    shown = "plain" in best.halves
+    return Link("extract", "Extract", words, None, looks if shown else (), (best.origin, "plain") if shown else None,
+                any(disagreement(p) is not None for p in made))
 
 
 def disagreement(prepared: Prepared) -> tuple[str, str, float] | None:
@@ -129,7 +133,11 @@ def _pool(channels: Channels, prepared: Prepared) -> Link | None:
         return Link("pool", "Pool", f"{alone} alone", False)
     inside = sum(not p["out"] for p in pooled.notes["parts"])
     words = f"{inside} stacks, SNR {pooled.measure.snr or 0:.1f}, best alone {best.measure.snr or 0:.1f}"
-    looks = (("what was left out", (pooled.origin, "rejected")),) if "rejected" in pooled.maps else ()
+    looks: tuple[tuple[str, Look], ...] = ()
+    if "rejected" in pooled.maps:
+        looks = (("what was left out", (pooled.origin, "rejected")),)
+    elif len(pooled.notes["parts"]) == 2:  # of two nobody can say which is wrong
+        looks = (("how the two differ", (pooled.origin, "difference")),)
     useless = [p["label"] for p in pooled.notes["parts"] if not p["out"] and p["weight"] < USELESS]
     words += f"; {listed(useless)} adds next to nothing" if useless else ""
     return Link("pool", "Pool", words, True, looks, (best.origin, ""))

@@ -12,14 +12,17 @@ from ..core.clean.gradient import Gradient, find_gradient
 from ..core.extract import ColourStack, Extraction, Response
 from ..core.extract.lines import Unmixed, merge_lines, table_leaks, unmix_stack
 from ..core.extract.mosaic import demosaic
-from ..core.measure import find_stars, first_look, measure_plane
+from ..core.measure import find_stars, first_look, measure_noise, measure_plane
 from ..core.measure.field import star_field
+from ..core.measure.linear import require_linear
+from ..core.measure.run import bright_mask
 from ..core.model.channel import CHANNELS
 from ..core.model.errors import InputError, NotEnoughData
 from ..core.model.measures import Stars
 from ..core.model.planes import F32, Mask, Picture
 from ..core.model.progress import SILENT, Progress
 from ..core.numerics.smoothing import fill, smooth_mosaic
+from ..core.numerics.surface import low_surface
 from .opening import RGB, read_source
 from .placing import Placing
 from .prepared import Prepared, core_notes, load_prepared, prepared_key, save_prepared
@@ -53,6 +56,10 @@ class Mono:
 
     source: SourceState
 
+    @property
+    def stacks(self) -> tuple[SourceState, ...]:
+        return (self.source,)
+
     def run(self, ground: Ground, progress: Progress) -> list[Prepared]:
         source = self.source
         key = prepared_key("mono", source.hash, *source.lines, ground.placing.key(source),
@@ -74,6 +81,10 @@ class Planes:
     """A colour stack behind a broad filter, or none: its planes are channels as they are."""
 
     source: SourceState
+
+    @property
+    def stacks(self) -> tuple[SourceState, ...]:
+        return (self.source,)
 
     def run(self, ground: Ground, progress: Progress) -> list[Prepared]:
         source = self.source
@@ -102,6 +113,10 @@ class Colour:
 
     sources: tuple[SourceState, ...]
 
+    @property
+    def stacks(self) -> tuple[SourceState, ...]:
+        return self.sources
+
     def run(self, ground: Ground, progress: Progress) -> list[Prepared]:
         table = repr(sorted((k, sorted(v.items())) for k, v in ground.response.table.items()))
         parts = [f"{s.hash}:{'+'.join(s.lines)}{s.bayer}{ground.placing.key(s)}" for s in self.sources]
@@ -129,6 +144,7 @@ class Colour:
         measured = {s.label: {"values": one.leaks.values, "refused": one.leaks.refused}
                     for s, one in zip(self.sources, singles, strict=True)}
         out = []
+        plain = self._plain(ground, found)
         for number, (name, line) in enumerate(found.lines.items()):
             part = progress.part(0.6 + 0.4 * number / len(found.lines), 0.6 + 0.4 * (number + 1) / len(found.lines))
             part.step(0.0, f"measuring {name} of {_who(self.sources[0])}")
@@ -138,8 +154,23 @@ class Colour:
             top = _flat_top(found, name, [f.header.saturation for f in frames])
             picture = replace(first, data=line.plane, header=replace(first.header, saturation=top))
             prepared = keep(ground, keys[name], name, f"{name}@{ids}", base, picture,
-                            {**_notes(found, name), "measured": measured, "fields": fields}, line.sigma_eff, part)
+                            {**_notes(found, name), "measured": measured, "fields": fields}, line.sigma_eff, part,
+                            plain.get(name))
             out.append(marked(replace(prepared, origin=f"{name}@{ids}", label=label), self.sources[0]))
+        return out
+
+
+    def _plain(self, ground: Ground, found: Extraction) -> dict[str, F32]:
+        """The colour plane that sees most of each line, over its answer; at half size on the common grid."""
+        out = {}
+        for name, line in found.lines.items():
+            source = self.sources[line.stacks[0]]
+            picture = read_colour(source)
+            answer = ground.response.matrix((name,))[:, 0]
+            best = int(np.argmax(answer))
+            plane = picture.data[best] if picture.colour else smooth_mosaic(picture.data)
+            half = ground.placing.glimpse(source, fill(plane, ~np.isfinite(plane))) / np.float32(answer[best])
+            out[name] = (half - low_surface(half).rows(0, half.shape[0])).astype(np.float32)
         return out
 
 
@@ -157,12 +188,18 @@ def read_colour(source: SourceState) -> Picture:
 
 def laid(placing: Placing, source: SourceState, picture: Picture, progress: Progress = SILENT,
          ) -> tuple[Picture, float | None, Notes | None]:
-    """A mono picture on the common grid; its large-scale noise there where it had to be moved; its field of stars."""
+    """A mono picture on the common grid; its large-scale noise there where it had to be moved; its field of stars.
+
+    Raises NotLinear.
+    """
+    plane = fill(picture.data, ~np.isfinite(picture.data))
+    stars = find_stars(plane, picture.header.saturation)
+    require_linear(picture, plane, stars)
+    field = field_note(plane, picture.header.saturation, stars)
     if not placing.moves(source):
-        return placing.laid(source, picture, progress), None, field_note(picture.data, picture.header.saturation)
-    look = first_look(picture)
-    sigma = look.noise.sigma_eff
-    field = field_note(picture.data, picture.header.saturation, look.stars)
+        return placing.laid(source, picture, progress), None, field
+    mask = bright_mask(plane, stars, picture.header.saturation)
+    sigma = measure_noise(picture.data, picture.header.debayer, avoid=mask).sigma_eff
     return placing.laid(source, picture, progress), sigma / placing.places[source.id].scale if sigma else None, field
 
 
@@ -203,7 +240,7 @@ def marked(prepared: Prepared, source: SourceState) -> Prepared:
 
 
 def keep(ground: Ground, key: str, channel: str, origin: str, source: SourceState, picture: Picture, notes: Notes,
-         sigma_eff: float | None, progress: Progress = SILENT) -> Prepared:
+         sigma_eff: float | None, progress: Progress = SILENT, plain: F32 | None = None) -> Prepared:
     """Take the gradient off a channel on the common grid, measure it, and put it into the cache."""
     look = first_look(picture, sigma_eff)
     progress.step(0.5, f"taking the sky off {channel}")
@@ -221,7 +258,7 @@ def keep(ground: Ground, key: str, channel: str, origin: str, source: SourceStat
         notes = {**notes, "top": picture.header.saturation - measure.background,
                  "cores": core_notes(picture.data, measure, picture.header.saturation)}
     return save_prepared(ground.store.cache, key, channel, origin, source.label, picture.data, measure, source.hours,
-                         notes)
+                         notes, halves={"plain": plain} if plain is not None else None)
 
 
 def drawn(spots: tuple[Spot, ...], shape: tuple[int, int]) -> Mask | None:

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Final
 
+import cv2
 import numpy as np
 
 from ..core.align.match import Match
@@ -15,7 +16,7 @@ from ..core.align.models import F64, Warp
 from ..core.align.stack import Crop, Placed, StarList, lay, match_lists, shared_box, star_list
 from ..core.files import read_picture
 from ..core.model.errors import InputError, NotEnoughData, NotLinear
-from ..core.model.planes import Picture
+from ..core.model.planes import F32, Picture
 from ..core.model.progress import SILENT, Progress
 from .state import SourceState
 from .store import Store
@@ -79,6 +80,17 @@ class Placing:
             return picture
         place = self.places[source.id]
         return lay(Placed(picture, place.match), self.box, progress).picture
+
+
+    def glimpse(self, source: SourceState, plane: F32) -> F32:
+        """A finite plane (H, W) of a stack on the output grid at half size, to look at and not to measure."""
+        place = self.places.get(source.id)
+        x0, y0, x1, y1 = self.box
+        x, y = np.meshgrid(np.arange(x0, x1 - 1, 2) + 0.5, np.arange(y0, y1 - 1, 2) + 0.5)
+        if place is not None and place.match is not None:
+            x, y = place.match.warp(x, y)
+        soft = np.asarray(cv2.blur(plane, (2, 2)), np.float32)
+        return np.asarray(cv2.remap(soft, x.astype(np.float32), y.astype(np.float32), cv2.INTER_LINEAR), np.float32)
 
 
 def suggest_reference(sources: Sequence[SourceState]) -> str:

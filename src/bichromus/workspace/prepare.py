@@ -22,7 +22,7 @@ from .store import Store
 @dataclass(frozen=True)
 class Channels:
     """All prepared channels by origin id, and which one each channel is taken from; starless layers by channel, and
-    the stars in colour where R, G and B were split."""
+    the stars in colour where R, G and B were split; ``refused`` says by stack why it could not be used."""
 
     origins: dict[str, Prepared]
     chosen: dict[str, str]
@@ -30,6 +30,7 @@ class Channels:
     placing: Placing = field(default_factory=Placing)
     starless: dict[str, Prepared] = field(default_factory=dict)
     coloured: dict[str, Prepared] = field(default_factory=dict)
+    refused: dict[str, str] = field(default_factory=dict)
 
     def channel(self, name: str) -> Prepared:
         return self.origins[self.chosen[name]]
@@ -68,11 +69,21 @@ def prepare(store: Store, state: ProjectState, progress: Progress = SILENT) -> C
     tasks = tasks_of(usable)
     origins: dict[str, Prepared] = {}
     warnings = [*placing.refused.values(), *placing.warnings]
+    faults: list[InputError] = []
+    refused = dict(placing.refused)
     for number, task in enumerate(tasks):
         part = progress.part(0.2 + 0.5 * number / len(tasks), 0.2 + 0.5 * (number + 1) / len(tasks))
-        for prepared in task.run(ground, part):
+        try:
+            made = task.run(ground, part)
+        except InputError as error:
+            faults.append(error)  # one bad stack does not take the others along
+            refused.update({s.id: error.sentence() for s in task.stacks})
+            continue
+        for prepared in made:
             origins[prepared.origin] = prepared
             warnings += [str(w) for w in prepared.notes.get("warnings", []) if not prepared.preliminary]
+    if faults and not origins:
+        raise faults[0]
     _pool_all(store, state, origins, warnings, progress.part(0.7, 0.85))
     starless = _finish_all(store, state, origins, warnings, progress.part(0.85, 0.97))
     chosen = choose(state, origins)
@@ -84,7 +95,8 @@ def prepare(store: Store, state: ProjectState, progress: Progress = SILENT) -> C
         except InputError as error:
             warnings.append(error.sentence())
     progress.step(1.0)
-    return Channels(origins, chosen, tuple(dict.fromkeys(warnings)), placing, starless, coloured)
+    warnings = [*(f.sentence() for f in faults), *warnings]
+    return Channels(origins, chosen, tuple(dict.fromkeys(warnings)), placing, starless, coloured, refused)
 
 
 def _pool_all(store: Store, state: ProjectState, origins: dict[str, Prepared], warnings: list[str],

@@ -22,7 +22,7 @@ from ..core.model.measures import Measure, Noise, Stars, Surface
 from ..core.model.planes import F32, Header
 from ..core.model.recipe import ChannelFigures
 
-FORMAT: Final = 5
+FORMAT: Final = 6
 _SMALLEST: Final = 400
 _BINS: Final = 96
 _LOW: Final = float(np.arcsinh(-3.0))
@@ -31,7 +31,7 @@ _LOW: Final = float(np.arcsinh(-3.0))
 @dataclass(frozen=True, eq=False)
 class Prepared:
     """One channel from one origin. ``levels[k]`` is the plane averaged over 2^k x 2^k pixels, memory-mapped; ``maps``
-    are masks beside it as bytes, in the same way."""
+    are masks beside it as bytes, in the same way; ``halves`` other planes to look at, from half size on."""
 
     key: str
     channel: str
@@ -43,6 +43,7 @@ class Prepared:
     notes: dict[str, Any]
     preliminary: bool = False
     maps: dict[str, tuple[NDArray[np.uint8], ...]] = field(default_factory=dict)
+    halves: dict[str, tuple[F32, ...]] = field(default_factory=dict)
 
     @property
     def shape(self) -> tuple[int, int]:
@@ -70,16 +71,20 @@ def load_prepared(cache: Path, key: str) -> Prepared | None:
         levels = tuple(np.load(folder / f"level{i}.npy", mmap_mode="r") for i in range(facts["levels"]))
         maps = {n: tuple(np.load(folder / f"{n}{i}.npy", mmap_mode="r") for i in range(facts["levels"]))
                 for n in facts["maps"]}
+        halves = {n: tuple(np.load(folder / f"{n}{i}.npy", mmap_mode="r") for i in range(count))
+                  for n, count in facts["halves"].items()}
         os.utime(folder)  # what was not asked for longest goes first when the cache is full
         return Prepared(key, facts["channel"], facts["origin"], facts["label"], _measure(facts["measure"]), levels,
-                        facts["hours"], facts["notes"], maps=maps)
+                        facts["hours"], facts["notes"], maps=maps, halves=halves)
     except (OSError, ValueError, KeyError, TypeError):
         return None
 
 
 def save_prepared(cache: Path, key: str, channel: str, origin: str, label: str, plane: F32, measure: Measure,
-                  hours: float | None, notes: dict[str, Any], maps: Mapping[str, F32] | None = None) -> Prepared:
-    """Take the background off, build the pyramid, write it whole or not at all. ``maps`` hold 0 to 1.
+                  hours: float | None, notes: dict[str, Any], maps: Mapping[str, F32] | None = None,
+                  halves: Mapping[str, F32] | None = None) -> Prepared:
+    """Take the background off, build the pyramid, write it whole or not at all. ``maps`` hold 0 to 1, ``halves`` are
+    planes of half the size with their sky at 0.
 
     Raises WriteFailed.
     """
@@ -92,8 +97,9 @@ def save_prepared(cache: Path, key: str, channel: str, origin: str, label: str, 
         count = _save_levels(partial, "level", clean, np.float32(1), np.float32)
         for name, values in (maps or {}).items():
             _save_levels(partial, name, values, np.float32(255), np.uint8)
+        smaller = {n: _save_levels(partial, n, p, np.float32(1), np.float32) for n, p in (halves or {}).items()}
         facts = {"format": FORMAT, "channel": channel, "origin": origin, "label": label, "levels": count,
-                 "maps": list(maps or ()), "measure": asdict(measure), "hours": hours,
+                 "maps": list(maps or ()), "halves": smaller, "measure": asdict(measure), "hours": hours,
                  "notes": {**notes, "histogram": _histogram(clean, measure)}}
         (partial / "facts.json").write_text(json.dumps(facts), "utf-8")
         shutil.rmtree(cache / key, ignore_errors=True)

@@ -21,9 +21,10 @@ from .prepare import Channels
 from .prepared import Prepared
 
 RGB8 = NDArray[np.uint8]
-LOOKS: Final = ("raw", "model", "sky", "starless", "stars", "colours", "rejected")
-"""With its gradient, the gradient, what does not count as sky darkened, without stars, the stars alone and in colour,
-and what was left out of a pool marked."""
+LOOKS: Final = ("plain", "raw", "model", "sky", "difference", "starless", "stars", "colours", "rejected")
+"""The colour plane that a line came from, the channel with its gradient, the gradient, what does not count as sky
+darkened, how two pooled stacks differ, without stars, the stars alone and in colour, and what was left out of a pool
+marked."""
 _MARK: Final = (0.93, 0.36, 0.86)
 _POOL = ThreadPoolExecutor(2, thread_name_prefix="render")
 cv2.setNumThreads(1)  # rendering and jobs bring their own threads
@@ -60,6 +61,11 @@ def looked_at(channels: Channels, prepared: Prepared, view: View, look: str) -> 
     if look in ("raw", "model") and "gradient" in prepared.notes:
         model = gradient_seen(prepared, view)
         return model if look == "model" else plane + model
+    if look == "plain" and "plain" in prepared.halves:
+        return sample(prepared.halves["plain"], view, 1)
+    if look == "difference" and "parts" in prepared.notes:
+        one, two = ((channels.origins[p["origin"]], p["flux"]) for p in prepared.notes["parts"][:2])
+        return sample(one[0].levels, view) / np.float32(one[1]) - sample(two[0].levels, view) / np.float32(two[1])
     starless = channels.starless.get(prepared.channel)
     if look in ("starless", "stars") and starless is not None:
         calm = sample(starless.levels, view)

@@ -106,21 +106,67 @@ def combine_mapped(values: F32, noise: np.ndarray, worth: np.ndarray) -> tuple[F
     known noise, raised where all values scatter more (photon noise of bright parts) and where the picture is steep.
     """
     seen = np.isfinite(values)
-    weights = np.where(seen, worth[:, None, None].astype(np.float32), np.float32(0))
-    filled = np.where(seen, values, np.float32(0))
+    whole = bool(seen.all())
+    gone = np.zeros(values.shape, bool)
+    share = worth.astype(np.float32)
     if len(values) >= 3:
-        middle = _middle(values, bool(seen.all()))
-        known = (noise.astype(np.float32) ** 2)[:, None, None]
-        variance = known * _scatter(values, middle, noise, bool(seen.all())) ** 2 + _steepness(middle) ** 2
-        for _ in range(_ROUNDS):
-            worst = _worst(filled, weights, variance)
-            if worst is None:
-                break
-            weights[worst] = 0
+        middle = _middle(values, whole)
+        scatter, steep = _scatter(values, middle, noise, whole) ** 2, _steepness(middle) ** 2
+        known = noise.astype(np.float32) ** 2
+        rows, columns = np.nonzero(_suspects(values, share, known, scatter, steep) if whole else seen.any(0))
+        if rows.size:
+            gone[:, rows, columns] = _rejected(values[:, rows, columns], share, known, scatter[rows, columns],
+                                               steep[rows, columns])
+    if whole:
+        mean = np.einsum("n,nhw->hw", share / share.sum(), values, dtype=np.float32)
+        rows, columns = np.nonzero(gone.any(0))
+        if rows.size:
+            mean[rows, columns] = _mean(values[:, rows, columns], ~gone[:, rows, columns], share)
+        return mean, gone, seen
+    return _mean(values, seen & ~gone, share), gone, seen
+
+
+def _mean(values: F32, kept: Mask, share: F32) -> F32:
+    weights = np.where(kept, share.reshape(-1, *([1] * (values.ndim - 1))), np.float32(0))
     total = weights.sum(0)
     with np.errstate(invalid="ignore", divide="ignore"):
-        mean = np.where(total > 0, (weights * filled).sum(0) / total, np.nan).astype(np.float32)
-    return mean, seen & (weights <= 0) & (worth[:, None, None] > 0), seen
+        return np.where(total > 0, (weights * np.where(kept, values, np.float32(0))).sum(0) / total,
+                        np.nan).astype(np.float32)
+
+
+def _suspects(values: F32, share: F32, known: F32, scatter: F32, steep: F32) -> Mask:
+    """Pixels where some value lies too far from the mean of the others; no value is missing."""
+    total, summed = float(share.sum()), np.einsum("n,nhw->hw", share, values, dtype=np.float32)
+    noise, flat = float((share**2 * known).sum()), float((share**2).sum())
+    out = np.zeros(values.shape[1:], bool)
+    for n, value in enumerate(values):
+        weight = float(share[n])
+        rest = total - weight
+        if rest <= 0 or weight == 0:
+            continue
+        off = value * np.float32(total / rest) - summed * np.float32(1 / rest)
+        np.square(off, out=off)
+        # variance of a value, and of the mean of the others: known noise times the scatter, and the steepness
+        a = known[n] + (noise - weight * weight * known[n]) / rest**2
+        b = 1 + (flat - weight * weight) / rest**2
+        limit = scatter * np.float32(KAPPA**2 * a)
+        limit += steep * np.float32(KAPPA**2 * b)
+        out |= off > limit
+    return out
+
+
+def _rejected(values: F32, share: F32, known: F32, scatter: F32, steep: F32) -> Mask:
+    """Which of (N, K) values go, the worst of each place first."""
+    seen = np.isfinite(values)
+    weights = np.where(seen, share[:, None], np.float32(0))[:, :, None]
+    filled = np.where(seen, values, np.float32(0))[:, :, None]
+    variance = (known[:, None] * scatter + steep)[:, :, None]
+    for _ in range(_ROUNDS):
+        worst = _worst(filled, weights, variance)
+        if worst is None:
+            break
+        weights[worst] = 0
+    return np.asarray(seen & (weights[:, :, 0] <= 0) & (share[:, None] > 0))
 
 
 def _worst(values: F32, weights: F32, variance: F32) -> tuple[np.ndarray, ...] | None:
@@ -155,6 +201,9 @@ def _scatter(values: F32, middle: F32, noise: np.ndarray, whole: bool) -> F32:
 
 def _middle(values: F32, whole: bool) -> F32:
     """Median over the first axis without NaN, the lower one of two middles; ``whole``: there is no NaN."""
+    if whole and len(values) == 3:
+        low, high = np.minimum(values[0], values[1]), np.maximum(values[0], values[1])
+        return np.maximum(low, np.minimum(high, values[2]))
     if whole:
         return np.asarray(np.partition(values, (len(values) - 1) // 2, 0)[(len(values) - 1) // 2], np.float32)
     order = np.sort(values, 0)  # NaN come last

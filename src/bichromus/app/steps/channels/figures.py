@@ -33,13 +33,17 @@ class FiguresFold(Fold):
         self.marks.setToolTip("Rings around stars whose cores are full,\n"
                               "and around the discs that a filter throws back (M)")
         self.marks.clicked.connect(self.marked)
-        for widget in (self.histogram, self.rows, self.source, self.map, self.words, self.marks):
+        self.notes = label("", "muted", wrap=True)
+        for widget in (self.notes, self.histogram, self.rows, self.source, self.map, self.words, self.marks):
             self.add(widget)
         self._fields: dict[str, StarField] = {}
 
     def show_channel(self, channels: Channels, prepared: Prepared) -> None:
         self.histogram.show_channel(prepared)
         self.rows.show_rows(figures_of(prepared))
+        said = dict.fromkeys([*prepared.notes.get("warnings", ()), *prepared.measure.warnings])
+        self.notes.setText("\n".join(said))
+        self.notes.setVisible(bool(said))
         self.set_note(f"SNR {snr_text(prepared.measure.snr)}")
         fields = fields_of(channels, prepared)
         if list(fields) != list(self._fields):

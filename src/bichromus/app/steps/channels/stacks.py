@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 
 from PyQt6.QtCore import pyqtSignal
@@ -36,6 +37,8 @@ class StacksFold(Fold):
         self.add(self.empty)
         self.ask = label("", "wants", wrap=True)
         self.add(self.ask)
+        self.faults = label("", "wants", wrap=True)
+        self.add(self.faults)
         self.open_button = button("Open stacks…",
                                   "Choose FITS, TIFF or PNG stacks, or drop them on the window (Ctrl+O)")
         self.add(self.open_button)
@@ -65,6 +68,11 @@ class StacksFold(Fold):
     def show_cache(self, bytes_: int) -> None:
         """How much the cache holds."""
         self.cache.setText(f"cache {bytes_ / 1e9:.1f} GB" if bytes_ >= 1e9 else f"cache {bytes_ / 1e6:.0f} MB")
+
+    def show_faults(self, refused: Sequence[str], told: Sequence[str]) -> None:
+        """Why stacks could not be used, and what else is to be said of how they lie."""
+        self.faults.setText("\n".join(dict.fromkeys([*refused, *told])))
+        self.faults.setVisible(bool(refused or told))
 
     def show_sources(self, sources: tuple[SourceState, ...]) -> None:
         self.set_note(f"{len(sources)} open" if sources else "")

@@ -252,7 +252,8 @@ class ChannelsStep(Step):
             first = channels.names[0] if channels.names else None
             self.selected = channels.chosen[first] if first else None
         self.sheet.set_items(items, self.selected)
-        self.stacks.set_open(not channels.origins)
+        self.stacks.set_open(not channels.origins or bool(channels.refused))
+        self.stacks.show_faults(list(channels.refused.values()), channels.placing.warnings)
         self._show_selected()
 
     def _item(self, prepared: Prepared) -> Item:
@@ -341,4 +342,4 @@ class ChannelsStep(Step):
         channels = self.session.channels
         state: State = "full" if channels.origins else "half" if self.session.state.sources else "empty"
         unsure = sum(not s.sure for s in self.session.state.sources)
-        return state, unsure + len(channels.placing.refused)
+        return state, unsure + len(channels.refused)
