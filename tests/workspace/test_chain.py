@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import time
-from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -20,21 +18,7 @@ from bichromus.core.simulate.scene import Scene
 from bichromus.workspace.chain import Link, links, stacks_behind
 from bichromus.workspace.session import Session
 from bichromus.workspace.viewport import LOOKS, Painter, View
-
-
-def wait(until: Callable[[], object], seconds: float = 60) -> None:
-    end = time.monotonic() + seconds
-    while not until():
-        assert time.monotonic() < end
-        time.sleep(0.02)
-
-
-@pytest.fixture
-def session(tmp_path: Path) -> Iterator[Session]:
-    found = Session(tmp_path / "p.bichromus", "p")
-    found.begin()
-    yield found
-    found.close()
+from waiting import wait
 
 
 def put(session: Session, *paths: Path) -> None:

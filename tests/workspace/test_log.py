@@ -5,8 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import random
 import sqlite3
-import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -27,6 +26,7 @@ from bichromus.workspace.log_view import Pick, make_view, seasons_of
 from bichromus.workspace.session import Session
 from bichromus.workspace.summary import summarise, write_summary
 from bichromus.workspace.watch import Watcher
+from waiting import wait
 
 START = dt.datetime(2027, 3, 2, 9)
 
@@ -54,13 +54,6 @@ def counted(log: Log) -> dict[str, Any]:
 
 def hours(log: Log) -> dict[str, float]:
     return {n: p["seconds_kept"] / 3600 for n, p in counted(log)["channels"].items()}
-
-
-def wait(until: Callable[[], object], seconds: float = 20) -> None:
-    end = time.monotonic() + seconds
-    while not until():
-        assert time.monotonic() < end
-        time.sleep(0.02)
 
 
 def test_every_gesture_of_the_log_is_undone_and_redone_exactly(log: Log, tmp_path: Path) -> None:

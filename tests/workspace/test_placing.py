@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import time
-from collections.abc import Callable, Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -20,15 +18,9 @@ from bichromus.core.simulate.scene import Scene, SceneRecipe, make_scene
 from bichromus.workspace import placing
 from bichromus.workspace.session import Session
 from bichromus.workspace.state import PLANE
+from waiting import wait
 
 TURN = 0.7 * np.array([[np.cos(0.12), -np.sin(0.12)], [np.sin(0.12), np.cos(0.12)]]) @ np.diag([-1, 1])
-
-
-def wait(until: Callable[[], object], seconds: float = 60) -> None:
-    end = time.monotonic() + seconds
-    while not until():
-        assert time.monotonic() < end
-        time.sleep(0.02)
 
 
 def stack(folder: Path, name: str, scene: Scene, band: str, seed: int, hours: float = 3.0, **air: object) -> Path:
@@ -51,14 +43,6 @@ def files(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
     return {"ha": stack(folder, "Home", scene, "Ha", 1, 6), "o3": stack(folder, "Home", scene, "O3", 2, 5),
             "away": stack(folder, "Away", away, "Ha", 3, gradient=(0.5, -0.3)),
             "aside": stack(folder, "Aside", aside, "O3", 4), "other": stack(folder, "Other", other, "S2", 5)}
-
-
-@pytest.fixture
-def session(tmp_path: Path) -> Iterator[Session]:
-    found = Session(tmp_path / "p.bichromus", "p")
-    found.begin()
-    yield found
-    found.close()
 
 
 def put(session: Session, files: dict[str, Path], *names: str) -> None:

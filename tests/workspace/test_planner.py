@@ -6,7 +6,6 @@ import csv
 import datetime as dt
 import json
 import time
-from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
 
@@ -21,6 +20,7 @@ from bichromus.workspace.plan_files import calendar, checklist, load_things, sav
 from bichromus.workspace.planner import Held, PlanView, make_plan, nights_needed, rehearse, year_of
 from bichromus.workspace.session import Session
 from bichromus.workspace.things import PlanState, SiteThing
+from waiting import wait
 
 NOW = dt.datetime(2027, 3, 17, 9, tzinfo=dt.UTC)
 HELD = {"Ha": Held(6.3, 1.0), "O3": Held(9.0, 1.1), "S2": Held(8.0, 1.39)}
@@ -155,13 +155,6 @@ def test_a_session_plans_with_what_its_channels_hold(tmp_path: Path) -> None:
     session.close()
 
 
-def wait_until(test: Callable[[], bool], seconds: float = 20) -> None:
-    end = time.monotonic() + seconds
-    while not test():
-        assert time.monotonic() < end
-        time.sleep(0.01)
-
-
 def test_goals_may_be_even_or_typed_and_nights_are_counted(view: PlanView) -> None:
     even = make_plan(demo_plan().model_copy(update={"goal_mode": "even", "even_hours": 9.5}), HELD, NOW)
     assert {c.channel: round(c.missing_h, 2) for c in even.channels}["S2"] == 1.5
@@ -230,13 +223,13 @@ def test_the_sessions_year_comes_from_its_own_thread(tmp_path: Path) -> None:
     heard: list[list[object]] = []
     session.year.connect(heard.append)
     session.set_plan("things", **demo_plan().model_dump())
-    wait_until(lambda: session.plan is not None)
+    wait(lambda: session.plan is not None)
     session.ask_year()
-    wait_until(lambda: bool(heard))
+    wait(lambda: bool(heard))
     assert len(heard[0]) == 365
     pictures: list[str] = []
     session.rehearsed.connect(lambda name, _two: pictures.append(name))
     session.ask_rehearsal("O3")
     session.ask_rehearsal("none")
-    wait_until(lambda: pictures == ["O3"])
+    wait(lambda: pictures == ["O3"])
     session.close()

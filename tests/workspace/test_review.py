@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
@@ -24,15 +23,9 @@ from bichromus.workspace.frames import LockedStretch, read_view
 from bichromus.workspace.grading import measure_file
 from bichromus.workspace.session import Session
 from bichromus.workspace.viewport import Request, View
+from waiting import wait
 
 SHAPE = (300, 440)
-
-
-def wait(until: Callable[[], object], seconds: float = 60) -> None:
-    end = time.monotonic() + seconds
-    while not until():
-        assert time.monotonic() < end
-        time.sleep(0.02)
 
 
 def evening(channels: list[tuple[str, int]], seconds: float = 300.0) -> Evening:

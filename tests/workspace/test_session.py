@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -23,14 +23,7 @@ from bichromus.workspace.publish import Target, output_shape, summary, targets
 from bichromus.workspace.session import Session
 from bichromus.workspace.state import PublishState
 from bichromus.workspace.viewport import Request, View, sample
-
-
-def wait(until: Callable[[], bool], seconds: float = 60) -> None:
-    """Until something holds; fails when it never does."""
-    end = time.monotonic() + seconds
-    while not until():
-        assert time.monotonic() < end, "it never came"
-        time.sleep(0.005)
+from waiting import wait
 
 
 class Ears:

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
+
 from ..core.advise import Standing
 from ..core.advise.base import listed
 from ..core.extract.leaks import Leaks
@@ -154,7 +156,8 @@ def _continuum(channels: Channels, state: ProjectState, prepared: Prepared) -> L
         return Link("continuum", "Continuum", "cannot be told: too few stars", True, wants=True)
     note = net.notes["continuum"]
     base = net.notes["base"]
-    words = f"{_short(note['k'])} ± {_short(note['error'])} of {note['from']}, {note['stars']} stars"
+    digits = max(2, 1 - int(np.floor(np.log10(max(note["error"], 1e-9)))))
+    words = f"{note['k']:.{digits}f} ± {note['error']:.{digits}f} of {note['from']}, {note['stars']:,} stars"
     return Link("continuum", "Continuum", words, True, (), (base, "") if base in channels.origins else None)
 
 
@@ -202,9 +205,5 @@ def _stars(channels: Channels, state: ProjectState, prepared: Prepared) -> Link:
         return Link("stars", "Stars", "by a layer made elsewhere", True, looks, (used, ""))
     words = f"{note['stars']:,} split off, {100 * abs(note['residual']):.1f} % of their light left"
     return Link("stars", "Stars", words, True, looks, (used, ""))
-
-
-def _short(value: float) -> str:
-    return f"{value:.3g}" if abs(value) >= 1e-3 else f"{value:.1e}"
 
 

@@ -12,12 +12,13 @@ from ..core.clean.chroma import colour_stars
 from ..core.clean.continuum import find_continuum
 from ..core.clean.split import split_stars
 from ..core.files import read_picture
-from ..core.measure import measure_plane
-from ..core.measure.run import check_same_shape
+from ..core.measure import FirstLook, measure_noise, measure_plane
+from ..core.measure.run import bright_mask, check_same_shape
 from ..core.model.errors import InputError
 from ..core.model.measures import Surface
 from ..core.model.planes import F32, Header, Picture
 from ..core.model.progress import SILENT, Progress
+from ..core.numerics.smoothing import fill
 from .opening import RGB, source_hash
 from .pooling import seen_part
 from .prepared import Prepared, load_prepared, prepared_key, save_prepared
@@ -35,12 +36,16 @@ def without_continuum(store: Store, line: Prepared, broad: Prepared, progress: P
         made = find_continuum(one, two)
         progress.step(0.5, f"taking it off {line.channel}")
         picture = Picture(made.take_off(one.data, two.data), Header())
+        # the stars are gone, but where they were counts as little as before, and a beam is as wide as their light was
+        stars = replace(line.measure.stars, fwhm_px=made.width)
+        mask = bright_mask(fill(one.data, ~np.isfinite(one.data)), line.measure.stars, line.notes.get("top"))
+        look = FirstLook(stars, measure_noise(picture.data, None, avoid=mask), mask)
         notes = {**line.notes, "continuum": {"from": broad.channel, "k": made.k, "error": made.error,
                                              "stars": made.stars},
                  "base": line.origin,
                  "warnings": [*line.notes.get("warnings", []), *made.warnings]}
         found = save_prepared(store.cache, key, line.channel, origin, label, picture.data,
-                              measure_plane(picture, line.channel), line.hours, notes)
+                              measure_plane(picture, line.channel, look), line.hours, notes)
     return replace(found, origin=origin, label=label, hours=line.hours)
 
 

@@ -51,14 +51,17 @@ class Ground:
 
 
 @dataclass(frozen=True)
-class Mono:
-    """A mono stack: one channel."""
-
+class _OneStack:
     source: SourceState
 
     @property
     def stacks(self) -> tuple[SourceState, ...]:
         return (self.source,)
+
+
+@dataclass(frozen=True)
+class Mono(_OneStack):
+    """A mono stack: one channel."""
 
     def run(self, ground: Ground, progress: Progress) -> list[Prepared]:
         source = self.source
@@ -77,14 +80,8 @@ class Mono:
 
 
 @dataclass(frozen=True)
-class Planes:
+class Planes(_OneStack):
     """A colour stack behind a broad filter, or none: its planes are channels as they are."""
-
-    source: SourceState
-
-    @property
-    def stacks(self) -> tuple[SourceState, ...]:
-        return (self.source,)
 
     def run(self, ground: Ground, progress: Progress) -> list[Prepared]:
         source = self.source

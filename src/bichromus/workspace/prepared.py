@@ -22,7 +22,7 @@ from ..core.model.measures import Measure, Noise, Stars, Surface
 from ..core.model.planes import F32, Header
 from ..core.model.recipe import ChannelFigures
 
-FORMAT: Final = 6
+FORMAT: Final = 7
 _SMALLEST: Final = 400
 _BINS: Final = 96
 _LOW: Final = float(np.arcsinh(-3.0))

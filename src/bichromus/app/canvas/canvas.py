@@ -275,7 +275,7 @@ class Canvas(QWidget):
 
     def _draw(self, at: QPointF, done: bool) -> None:
         """Tell a disc of the stroke: 18 screen pixels wide, whatever the zoom."""
-        if self._camera is None:
+        if self._camera is None or self.nine:
             return
         ratio = self.devicePixelRatioF()
         x, y = self._camera.to_picture(at.x() * ratio, at.y() * ratio, *self._device_size())

@@ -68,7 +68,7 @@ class Window(QMainWindow):
         self.selected: str | None = None
         self._held: str | None = None
         self._topics: dict[str, object] = {}
-        desk = Desk(session, self.bridge, self.canvas, self)
+        desk = Desk(session, self.bridge, self.canvas, self, settings)
         self.steps: list[Step] = [PlanStep(desk), LogStep(desk), SubsStep(desk), ChannelsStep(desk),
                                   BlendStep(desk), PublishStep(desk)]
         self.step = self.step_named("channels")

@@ -8,6 +8,7 @@ from PyQt6.QtCore import QObject, Qt
 from PyQt6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
 
 from ...core.advise import Need
+from ...workspace.places import Settings
 from ...workspace.session import Session
 from ..bridge import Bridge
 from ..canvas import Canvas
@@ -25,6 +26,7 @@ class Desk:
     bridge: Bridge
     canvas: Canvas
     window: QWidget
+    settings: Settings
 
 
 class Step(QObject):

@@ -21,13 +21,14 @@ _LEAST: Final = 12
 @dataclass(frozen=True)
 class Continuum:
     """``k``: line units of a star over its broadband units, with its error; ``blur_line`` and ``blur_broad`` (sigma,
-    px) bring both to one star width."""
+    px) bring both to one star ``width`` (FWHM, px)."""
 
     k: float
     error: float
     stars: int
     blur_line: float
     blur_broad: float
+    width: float
     warnings: tuple[str, ...] = ()
 
     def take_off(self, line: F32, broad: F32) -> F32:
@@ -69,7 +70,7 @@ def find_continuum(line: Picture, broad: Picture) -> Continuum:
         k = mode
     count = int(good.sum())
     warnings = (f"Only {count} stars tell the continuum: its share is uncertain.",) if count < _FEW else ()
-    return Continuum(k, error, count, blurs[0], blurs[1], warnings)
+    return Continuum(k, error, count, blurs[0], blurs[1], float(wide), warnings)
 
 
 def _peak(response: F32, x: np.ndarray, y: np.ndarray) -> np.ndarray:

@@ -296,7 +296,7 @@ class StarsPanel(Panel):
         coloured = channels.coloured.get(prepared.channel)
         if coloured is not None:
             gains = coloured.notes["balance"]
-            rows.append(("white of the stars", f"from {coloured.notes['used']}", f"R {gains[0]:.2f}  B {gains[2]:.2f}",
+            rows.append(("white, R and B", f"{coloured.notes['used']} stars", f"{gains[0]:.2f}, {gains[2]:.2f}",
                          "Gains over green that make the middle star white; each star has one colour,\n"
                          "on the profile of the sharpest channel"))
         self.figures.show_rows(rows)

@@ -65,6 +65,13 @@ class StacksFold(Fold):
         self._cache_line = row
         self.add(row)
 
+    def show_limit(self, gigabytes: object) -> int:
+        """Choose the limit that was chosen before; the one in use."""
+        sizes = [size for size, _ in LIMITS]
+        index = sizes.index(gigabytes) if gigabytes in sizes else 1
+        self.limit.setCurrentIndex(index)
+        return sizes[index]
+
     def show_cache(self, bytes_: int) -> None:
         """How much the cache holds."""
         self.cache.setText(f"cache {bytes_ / 1e9:.1f} GB" if bytes_ >= 1e9 else f"cache {bytes_ / 1e6:.0f} MB")

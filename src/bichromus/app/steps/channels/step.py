@@ -50,6 +50,8 @@ class ChannelsStep(Step):
         self.figures.marked.connect(lambda _on: self._show_marks())
         self.inspector.add(self.figures)
         self.stacks = StacksFold(self.session)
+        limit = self.stacks.show_limit(desk.settings.get("cache_gb"))
+        self.session.cache_limit = limit * 10**9
         self.stacks.limit_chosen.connect(self._bound_cache)
         self.inspector.add(self.stacks)
         desk.canvas.drawn.connect(self._draw)
@@ -219,6 +221,7 @@ class ChannelsStep(Step):
 
     def _bound_cache(self, gigabytes: int) -> None:
         self.session.bound_cache(gigabytes * 10**9)
+        self.desk.settings.set("cache_gb", gigabytes)
 
     # --- what is shown ---
 
@@ -229,7 +232,8 @@ class ChannelsStep(Step):
         self.extract.response.setText(f"response: {name}" if own else "response: generic")
         self.extract.response.setToolTip("Back to the generic response" if own else
                                          "Approximate values for usual colour cameras; press to load your own CSV")
-        self._show_selected()
+        if self.active:  # else shown when the step begins
+            self._show_selected()
 
     def _show_leaks(self, prepared: Prepared) -> None:
         """Of the stack that the selected channel came from."""
@@ -294,7 +298,7 @@ class ChannelsStep(Step):
             before = here.before if here is not None and self.look is None else None
             self.desk.canvas.set_alone(name, caption, prepared.shape, look, before)
         self.chain.set_title(f"{prepared.channel}, {LONG_NAMES[prepared.channel]}")
-        self.chain.set_note(prepared.label)
+        self.chain.set_note("line alone" if "continuum" in prepared.notes else prepared.label)
         for panel in self.chain.panels.values():
             assert isinstance(panel, Panel)
             panel.show_channel(prepared)
