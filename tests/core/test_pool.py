@@ -78,6 +78,17 @@ def test_outliers_of_one_stack_are_left_out(scene: Scene) -> None:
     assert made.parts[2].rejected * spoiled.size == pytest.approx(300, rel=0.15)
 
 
+def test_a_stack_that_is_left_out_is_still_compared(scene: Scene) -> None:
+    pictures = trio(scene, 8)
+    whole, two = pool(pictures), pool(pictures, out=(0,))
+    assert two.parts[0].weight == 0
+    assert two.reference != 0
+    assert two.parts[0].loss == pytest.approx(1 / (1 - whole.parts[0].loss) - 1, rel=0.06)  # what it would bring
+    assert np.abs(two.data - pool(pictures[1:]).data).max() < 1e-6
+    with pytest.raises(InputError, match="nothing to pool"):
+        pool(pictures, out=(0, 1))
+
+
 def test_what_is_not_seen_is_filled_by_the_others(scene: Scene) -> None:
     pictures = trio(scene, 4)
     holed = pictures[0].data.copy()
@@ -120,11 +131,16 @@ def test_pool_on_the_command_line(capsys: pytest.CaptureFixture[str], tmp_path: 
         files.append(tmp_path / f"{n}.fits")
         write_fits(files[-1], picture.data, replace(picture.header, station=f"S{n}"))
     out = tmp_path / "pooled.fits"
-    assert run(["pool", *map(str, files), "--out", str(out), "--json"]) == 0
+    assert run(["pool", *map(str, files), "--out", str(out), "--rejected", str(tmp_path / "gone.fits"), "--json"]) == 0
     found = json.loads(capsys.readouterr().out)
     assert [Path(f["file"]).name for f in found["frames"]] == ["0.fits", "1.fits", "2.fits"]
     assert sum(f["weight"] for f in found["frames"]) == pytest.approx(1)
     assert found["frames"][2]["flux_scale"] == pytest.approx(0.5, rel=0.015)
+    for frame in found["frames"]:
+        assert frame["snr_lost_without"] == pytest.approx(1 - (1 - frame["weight"]) ** 0.5, abs=1e-6)
+    gone = read_picture(tmp_path / "gone.fits").data
+    assert 0 < gone.mean() < 0.01
+    assert gone.max() == 1  # of three two always stay
     made = read_picture(out)
     assert made.header.total_s == 3 * 40 * 300
     assert made.header.station == "S0, S1, S2"

@@ -14,6 +14,7 @@ from psygnal import Signal
 
 from .. import __version__
 from ..core.advise import Need, advise_blend, advise_channels, hours_for_full_colour
+from ..core.advise.base import listed
 from ..core.advise.enough import Growth, advise_enough
 from ..core.blend import Blender, PredictedNoise, auto_balance, available_mappings, mapping_mix, predict_noise
 from ..core.blend.compose import compose
@@ -128,6 +129,10 @@ class Session(ChannelGestures):
             if found:
                 state = self._first_name(found)
                 words = found[0].label if len(found) == 1 else f"{len(found)} stacks"
+                unsure = [Path(s.path).name for s in found if not s.sure]
+                if unsure:
+                    verb = "does" if len(unsure) == 1 else "do"
+                    self.told.emit(f"{listed(unsure[:3])} {verb} not say what is in it: say it in Channels, under Stacks.")
                 self.document.do(f"open {words}", state.model_copy(update={"sources": (*state.sources, *found)}))
             if errors:
                 self.trouble.emit(errors)

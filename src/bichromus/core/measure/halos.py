@@ -57,9 +57,10 @@ def _cores(plane: F32, top: float | None) -> list[tuple[float, float, int]]:
     """The largest full cores: x, y, pixels."""
     if top is None:
         return []
-    found, count = label(plane >= 0.95 * top)
-    if not count:
+    high = plane >= 0.95 * top
+    if not high.any():
         return []
+    found, _ = label(high)
     sizes = np.bincount(found.ravel())[1:]
     largest = np.argsort(sizes)[::-1][:_MOST] + 1
     places = np.array(center_of_mass(found > 0, found, largest))

@@ -42,6 +42,7 @@ class ChannelsStep(Step):
         self.look: Look | None = None
         self._stroke: list[Spot] = []
         self._await_preliminary = False
+        self._stacks_wanted = True
         self.sheet = Sheet("channels and where they come from")
         self.sheet.chosen.connect(self.show_origin)
         self.shelf = self.sheet
@@ -256,9 +257,18 @@ class ChannelsStep(Step):
             first = channels.names[0] if channels.names else None
             self.selected = channels.chosen[first] if first else None
         self.sheet.set_items(items, self.selected)
-        self.stacks.set_open(not channels.origins or bool(channels.refused))
+        self._open_stacks()
         self.stacks.show_faults(list(channels.refused.values()), channels.placing.warnings)
         self._show_selected()
+
+    def _open_stacks(self) -> None:
+        """The list of stacks is open while there is nothing else, or something in it wants a word; once all is well it
+        is put away, and then left as the person has it."""
+        channels = self.session.channels
+        wants = not channels.origins or bool(channels.refused) or any(not s.sure for s in self.session.state.sources)
+        if wants or self._stacks_wanted:
+            self.stacks.set_open(wants)
+        self._stacks_wanted = wants
 
     def _item(self, prepared: Prepared) -> Item:
         used = self.session.channels.chosen.get(prepared.channel) == prepared.origin

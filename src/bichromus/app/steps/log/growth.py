@@ -65,7 +65,7 @@ class GrowthPlot(QWidget):
         self._paint_scales(painter)
         for growth in sorted(self.growths, key=lambda g: g.channel == self.chosen):
             self._paint_line(painter, growth)
-        taken: list[QRectF] = []
+        taken = [QRectF(p.x() - 7, p.y() - 7, 14, 14) for g in self.growths for p in self._dots(g)]
         for growth in sorted(self.growths, key=lambda g: -(g.now or 0) / (g.goal or 1)):
             self._paint_marks(painter, growth, taken)
 
@@ -109,6 +109,11 @@ class GrowthPlot(QWidget):
         height = self.height() - _FOOT - _TOP
         return QPointF(self._at(hours, 0).x(), _TOP + height - share / peak * height)
 
+    def _dots(self, growth: Growth) -> list[QPointF]:
+        """Where a channel stands, and its goal: no name may lie on them."""
+        now = self._at(growth.hours, (growth.now or 0.0) / (growth.goal or 1.0))
+        return [now, self._at(growth.goal_h, 1.0)] if growth.goal_h else [now]
+
     def _paint_marks(self, painter: QPainter, growth: Growth, taken: list[QRectF]) -> None:
         t, colour = LOOK.theme, tag_colour(growth.channel)
         goal = growth.goal or 1.0
@@ -134,11 +139,12 @@ class GrowthPlot(QWidget):
         painter.setFont(font(9.2))
         figure = f"SNR {snr_text(growth.now)}"
         wide = name + painter.fontMetrics().horizontalAdvance(figure) + 24
-        places = ((10, -8), (-wide - 10, -8), (10, 10), (-wide - 10, 10), (10, -26), (10, 28))
+        places = ((10, -8), (-wide - 10, -8), (10, 10), (-wide - 10, 10), (10, -26), (10, 28),
+                  (-wide - 10, -26), (-wide - 10, 28), (-wide / 2, -30), (-wide / 2, 14))
         boxes = [QRectF(now.x() + dx, now.y() + dy, wide, 16) for dx, dy in places]
         inside = QRectF(_LEFT + 2, 0, self.width() - _LEFT - 4, self.height() - _FOOT)
         words = next((b for b in boxes if inside.contains(b) and not any(b.intersects(o) for o in taken)), boxes[0])
-        taken += [QRectF(words), QRectF(now.x() - 6, now.y() - 6, 12, 12)]
+        taken.append(QRectF(words))
         fill_rect(painter, words.adjusted(-3, 0, 0, 0), t.panel)
         draw_tag(painter, QRectF(words.left(), words.top() + 2, 4, 12), growth.channel)
         painter.setFont(font(9.4, QFont.Weight.DemiBold))
