@@ -132,7 +132,8 @@ class Session(ChannelGestures):
                 unsure = [Path(s.path).name for s in found if not s.sure]
                 if unsure:
                     verb = "does" if len(unsure) == 1 else "do"
-                    self.told.emit(f"{listed(unsure[:3])} {verb} not say what is in it: say it in Channels, under Stacks.")
+                    self.told.emit(f"{listed(unsure[:3])} {verb} not say what is in it: "
+                                   "say it in Channels, under Stacks.")
                 self.document.do(f"open {words}", state.model_copy(update={"sources": (*state.sources, *found)}))
             if errors:
                 self.trouble.emit(errors)
