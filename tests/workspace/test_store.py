@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import signal
 import sqlite3
@@ -97,6 +98,28 @@ def test_a_killed_program_loses_only_the_gesture_in_hand(tmp_path: Path) -> None
     document = Document(folder)
     assert document.state.name == "kept 2"
     document.close()
+
+
+def test_a_project_that_pooled_on_demand_is_brought_up_with_its_whole_history(tmp_path: Path) -> None:
+    folder = tmp_path / "p.bichromus"
+    document = Document(folder, "one")
+    named(document, "two")
+    document.close()
+    with sqlite3.connect(folder / "project.db") as db:  # as the version before wrote it
+        db.execute("UPDATE meta SET value='2' WHERE key='version'")
+        for seq, text in db.execute("SELECT seq, state FROM history").fetchall():
+            state = json.loads(text)
+            state["pooled"] = ["O3"]
+            for new in ("spared", "continuum", "split", "layers"):
+                state.pop(new)
+            db.execute("UPDATE history SET state=? WHERE seq=?", (json.dumps(state), seq))
+    document = Document(folder)
+    assert document.state.name == "two"
+    assert document.state.split == ()
+    assert document.undo() == "name two"
+    assert document.state.name == "one"
+    document.close()
+    assert (folder / "project.v2.db").exists()
 
 
 def test_a_newer_or_damaged_project_is_refused_and_left_alone(tmp_path: Path) -> None:
