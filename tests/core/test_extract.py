@@ -206,8 +206,8 @@ def test_lines_of_a_mosaic_come_out_sharp_and_without_leaks(fine: Scene, pattern
     for own, other in (("Ha", "O3"), ("O3", "Ha")):
         design = np.stack([smooth[own][clear], smooth[other][clear], np.ones(int(clear.sum()))], 1)
         gain, leaked, _ = np.linalg.lstsq(design, gaussian(found.lines[own], 5.0)[clear], rcond=None)[0]
-        assert gain == pytest.approx(1, abs=0.02)
-        assert abs(leaked) < (0.003 if own == "O3" else 0.02)
+        assert gain == pytest.approx(1, abs=0.005)
+        assert abs(leaked) < 0.003
         assert found.lines[own].shape == fine.shape
     # in their own phase: stars as wide as they fell on the sensor, and where they fell
     width = find_stars(found.lines["O3"])
