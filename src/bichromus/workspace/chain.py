@@ -16,7 +16,7 @@ from .prepared import Prepared
 from .state import AUTO, PLANE, ProjectState, SourceState
 
 Look = tuple[str, str]
-"""Origin and what is shown of it: nothing for itself, or raw, model, sky, starless, stars, rejected."""
+"""Origin and what is shown of it: nothing for itself, or one of the LOOKS of a view."""
 BROAD = {"Ha": ("R", "L", "C"), "S2": ("R", "L", "C"), "O3": ("G", "L", "C"), "Hb": ("B", "L", "C")}
 
 
@@ -74,7 +74,7 @@ def _extract(members: list[Prepared]) -> Link | None:
     words = f"{100 * (gain - 1):+.0f} % SNR over the plain plane".replace("-", "−")
     words += f", {stacks} stacks" if stacks > 1 else ""
     best = made[0]
-    looks = (("the colour plane it came from", (best.origin, "plain")), ("the line", (best.origin, "")))
+    looks = (("the colour plane it came from", (best.origin, "plain")), (f"the line of {best.label.partition(',')[0]} alone", (best.origin, "")))
     shown = "plain" in best.halves
     return Link("extract", "Extract", words, None, looks if shown else (), (best.origin, "plain") if shown else None,
                 any(disagreement(p) is not None for p in made))
@@ -120,11 +120,10 @@ def _gradient(state: ProjectState, prepared: Prepared, members: list[Prepared]) 
 
 
 def _pool(channels: Channels, prepared: Prepared) -> Link | None:
-    own = [p for p in channels.of(prepared.channel) if not p.preliminary and p.notes.get("kind") != "pooled"
-           and "continuum" not in p.notes]
+    own = [p for p in channels.alone(prepared.channel) if not p.preliminary]
     if len(own) < 2:
         return None
-    best = max(own, key=lambda p: p.measure.snr or 0)
+    best = own[0]
     pooled = channels.origins.get(f"pool@{prepared.channel}")
     used = channels.chosen.get(prepared.channel, "")
     if pooled is None:

@@ -92,11 +92,11 @@ class ChannelGestures:
         words = f"gradient of {channel}, {'only a plane' if degree == PLANE else 'degree ' + _word(degree)}"
         self._do(words, self.state.model_copy(update={"gradient": _with(self.state.gradient, channel, degree)}))
 
-    def spare(self, channel: str, spots: Sequence[Spot] | None, merge: str | None = None) -> None:
+    def spare(self, channel: str, spots: Sequence[Spot] | None) -> None:
         """Draw discs on a channel that must not count as sky; None takes all of them away."""
         now = None if spots is None else (*self.state.spared.get(channel, ()), *spots)
         words = f"draw on the sky of {channel}" if now else f"clear what was drawn on {channel}"
-        self._do(words, self.state.model_copy(update={"spared": _with(self.state.spared, channel, now)}), merge)
+        self._do(words, self.state.model_copy(update={"spared": _with(self.state.spared, channel, now)}))
 
     def set_continuum(self, line: str, broad: str | None) -> None:
         """Take a broadband channel's share off a line, or leave it in."""
@@ -118,9 +118,8 @@ class ChannelGestures:
 
     def use_measured_leaks(self, channel: str) -> None:
         """Take the leaks that the data tell in place of the table's, as a response that is kept with the project."""
-        found = self.channels.channel(channel).notes if channel in self.channels.chosen else {}
-        notes = [p.notes for p in self.channels.of(channel) if p.notes.get("measured")] or [found]
-        values = {n: v for stack in notes[0].get("measured", {}).values() for n, v in stack["values"].items()}
+        measured = next((m for p in self.channels.of(channel) if (m := p.notes.get("measured"))), None) or {}
+        values = {n: v for stack in measured.values() for n, v in stack["values"].items()}
         if not values:
             return
         store = self.document.store

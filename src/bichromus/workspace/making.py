@@ -126,12 +126,14 @@ class Colour:
             return [marked(replace(p, origin=f"{n}@{ids}", label=label), self.sources[0])
                     for n, p in cached.items() if p is not None]
         singles, frames, fields = [], [], {}
+        plain: dict[str, F32] = {}  # of the first stack that holds a line
         for number, source in enumerate(self.sources):
             part = progress.part(0.6 * number / len(self.sources), 0.6 * (number + 1) / len(self.sources))
             part.step(0.0, f"reading {source.label}")
             picture = read_colour(source)
             single = unmix_stack(ColourStack(picture, source.lines), ground.response, part.part(0.1, 0.6))
             frames.append(replace(picture, header=replace(picture.header, debayer=None, bayer=None)))
+            plain.update({n: plain_line(ground, source, picture, n) for n in source.lines if n not in plain})
             fields[source.label] = field_note(_brightest(picture), picture.header.saturation)
             bare = replace(frames[-1], header=replace(frames[-1].header, saturation=None))
             singles.append(_lay_lines(ground, source, bare, single, part.part(0.6, 1)))
@@ -141,7 +143,6 @@ class Colour:
         measured = {s.label: {"values": one.leaks.values, "refused": one.leaks.refused}
                     for s, one in zip(self.sources, singles, strict=True)}
         out = []
-        plain = self._plain(ground, found)
         for number, (name, line) in enumerate(found.lines.items()):
             part = progress.part(0.6 + 0.4 * number / len(found.lines), 0.6 + 0.4 * (number + 1) / len(found.lines))
             part.step(0.0, f"measuring {name} of {_who(self.sources[0])}")
@@ -157,18 +158,13 @@ class Colour:
         return out
 
 
-    def _plain(self, ground: Ground, found: Extraction) -> dict[str, F32]:
-        """The colour plane that sees most of each line, over its answer; at half size on the common grid."""
-        out = {}
-        for name, line in found.lines.items():
-            source = self.sources[line.stacks[0]]
-            picture = read_colour(source)
-            answer = ground.response.matrix((name,))[:, 0]
-            best = int(np.argmax(answer))
-            plane = picture.data[best] if picture.colour else smooth_mosaic(picture.data)
-            half = ground.placing.glimpse(source, fill(plane, ~np.isfinite(plane))) / np.float32(answer[best])
-            out[name] = (half - low_surface(half).rows(0, half.shape[0])).astype(np.float32)
-        return out
+def plain_line(ground: Ground, source: SourceState, picture: Picture, name: str) -> F32:
+    """The colour plane that sees most of a line, over its answer; at half size on the common grid."""
+    answer = ground.response.matrix((name,))[:, 0]
+    best = int(np.argmax(answer))
+    plane = picture.data[best] if picture.colour else smooth_mosaic(picture.data)
+    half = ground.placing.glimpse(source, fill(plane, ~np.isfinite(plane))) / np.float32(answer[best])
+    return (half - low_surface(half).rows(0, half.shape[0])).astype(np.float32)
 
 
 def _who(source: SourceState) -> str:

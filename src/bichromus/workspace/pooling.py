@@ -85,6 +85,4 @@ class HoledPlane:
 
 def seen_part(prepared: Prepared) -> F32:
     """The plane with NaN where nothing was seen: there it was set to zero to the last bit, as no pixel of data is."""
-    plane = np.array(prepared.levels[0], np.float32)
-    plane[plane == 0] = np.nan
-    return plane
+    return HoledPlane(prepared.levels[0])[:, :]

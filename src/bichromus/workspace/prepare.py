@@ -44,6 +44,10 @@ class Channels:
         found = [p for p in self.origins.values() if p.channel == name]
         return sorted(found, key=lambda p: (p.preliminary, -(p.measure.snr or 0)))
 
+    def alone(self, name: str) -> list[Prepared]:
+        """The origins of a channel that are no pool and no line without its continuum, the best SNR first."""
+        return [p for p in self.of(name) if p.notes.get("kind") != "pooled" and "continuum" not in p.notes]
+
     @property
     def grid(self) -> tuple[int, int] | None:
         """Height and width of what can be blended."""

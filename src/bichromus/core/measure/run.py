@@ -11,6 +11,7 @@ from ..model.errors import ShapeMismatch
 from ..model.measures import Measure, Noise, Stars, Surface
 from ..model.planes import F32, Mask, Picture
 from ..model.progress import SILENT, Progress
+from ..numerics.robust import step_sigma
 from ..numerics.smoothing import fill
 from .halos import glare_mask
 from .noise import measure_noise
@@ -48,8 +49,8 @@ def bright_mask(plane: F32, stars: Stars, saturation: float | None) -> Mask:
     if saturation is None or stars.fwhm_px is None:
         return mask
     thin = plane[::4, ::4]
-    sky, sigma = float(np.median(thin)), 1.4826 * float(np.median(np.abs(np.diff(thin, axis=1)))) / np.sqrt(2)
-    return mask | glare_mask(plane - np.float32(sky), saturation - sky, stars.fwhm_px, sigma)
+    sky = float(np.median(thin))
+    return mask | glare_mask(plane - np.float32(sky), saturation - sky, stars.fwhm_px, step_sigma(thin))
 
 
 def measure_plane(picture: Picture, channel: str | None = None, look: FirstLook | None = None) -> Measure:

@@ -16,6 +16,7 @@ from ..model.channel import filter_name
 from ..model.planes import F32, Header
 from ..model.progress import SILENT, Progress
 from ..model.rig import FILTERS, RIGS, SITES, Rig
+from ..numerics.robust import step_sigma
 from .camera import PERFECT, Optics, Response, Sky, colour_stack, line_rate, mono_stack
 from .grid import Grid, seen_on
 from .scene import Scene, SceneRecipe, make_scene
@@ -154,7 +155,7 @@ def write_stacks(folder: Path, scene: Scene, stacks: Sequence[DemoStack], grids:
 def _add_trail(data: F32, sigma: float, rng: np.random.Generator) -> None:
     """A satellite that all rejection overlooked: a straight line, three pixels wide, in place."""
     height, width = data.shape
-    noise = 1.4826 * float(np.median(np.abs(np.diff(data[::3, ::3], axis=1)))) / np.sqrt(2)
+    noise = step_sigma(data[::3, ::3])
     y, x = np.mgrid[0:height, 0:width].astype(np.float32)
     slope, at = rng.uniform(0.3, 0.5), rng.uniform(0.25, 0.35) * height
     away = (y - at - slope * x) / np.hypot(1, slope)

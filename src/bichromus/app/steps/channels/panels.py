@@ -178,14 +178,13 @@ class PoolPanel(Panel):
             weight = "left out" if part["out"] else f"{100 * part['weight']:.1f} %"
             rows.append((part["label"], f"flux {part['flux']:.2f}", weight, weight_words(part)))
         if pooled is not None:
-            best = max((p.measure.snr or 0 for p in channels.of(prepared.channel) if p.origin != pooled.origin
-                        and "continuum" not in p.notes), default=0.0)
+            best = max((p.measure.snr or 0 for p in channels.alone(prepared.channel)), default=0.0)
             rows.append(("best alone", "SNR", snr_text(best), "The best origin by itself"))
             rows.append(("together", "SNR", snr_text(pooled.measure.snr),
                          f"Pooled; its noise is {pooled.notes['gain']:.2f} times smaller than that of the best alone"))
         self.parts.show_rows(rows)
         self._show_boxes(pooled)
-        self._show_radios(prepared, pooled)
+        self._show_radios(prepared)
 
     def _show_boxes(self, pooled: Prepared | None) -> None:
         """A box for each origin of a pool of three and more: in it or not."""
@@ -203,15 +202,15 @@ class PoolPanel(Panel):
             self.boxes[part["origin"]] = box
             self.column.addWidget(box)
 
-    def _show_radios(self, prepared: Prepared, pooled: Prepared | None) -> None:
+    def _show_radios(self, prepared: Prepared) -> None:
         """One origin alone, when the pool is off."""
         self._drop(self.radios)
         self.radios = {}
         channels = self.session.channels
         if channels.chosen.get(prepared.channel) in (f"pool@{prepared.channel}", f"net@{prepared.channel}"):
             return
-        for option in channels.of(prepared.channel):
-            if option is pooled or option.shape != channels.grid or "continuum" in option.notes:
+        for option in channels.alone(prepared.channel):
+            if option.shape != channels.grid:
                 continue
             radio = QRadioButton(f"use {option.label}, SNR {snr_text(option.measure.snr)}")
             radio.setAccessibleName(f"use {prepared.channel} of {option.label}")

@@ -122,8 +122,7 @@ class ChannelsStep(Step):
         if link == "gradient":
             session.set_gradient(name, None if on else PLANE)
         elif link == "pool":
-            own = [p for p in session.channels.of(name) if p.notes.get("kind") != "pooled"
-                   and "continuum" not in p.notes and p.shape == session.channels.grid]
+            own = [p for p in session.channels.alone(name) if p.shape == session.channels.grid]
             session.choose_origin(name, f"pool@{name}" if on else own[0].origin)
         elif link == "continuum":
             session.set_continuum(name, broad_for(session.channels, name) if on else None)
