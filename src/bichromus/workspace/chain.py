@@ -74,7 +74,8 @@ def _extract(members: list[Prepared]) -> Link | None:
     words = f"{100 * (gain - 1):+.0f} % SNR over the plain plane".replace("-", "−")
     words += f", {stacks} stacks" if stacks > 1 else ""
     best = made[0]
-    looks = (("the colour plane it came from", (best.origin, "plain")), (f"the line of {best.label.partition(',')[0]} alone", (best.origin, "")))
+    own = f"the line of {best.label.partition(',')[0]} alone"
+    looks = (("the colour plane it came from", (best.origin, "plain")), (own, (best.origin, "")))
     shown = "plain" in best.halves
     return Link("extract", "Extract", words, None, looks if shown else (), (best.origin, "plain") if shown else None,
                 any(disagreement(p) is not None for p in made))
