@@ -1,1 +1,3 @@
-"""Speed and memory as ratios against a plain way of doing the same, so that they hold on any machine."""
+"""Speed and memory as ratios against a plain way of doing the same, so that they hold on any
+machine.
+"""

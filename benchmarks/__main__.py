@@ -1,4 +1,6 @@
-"""``./run bench [NAME...]``: every benchmark, or the named ones, with its target. Exit code 1 when one is missed."""
+"""``./run bench [NAME...]``: every benchmark, or the named ones, with its target. Exit code 1 when
+one is missed.
+"""
 
 from __future__ import annotations
 
@@ -7,15 +9,24 @@ import sys
 from . import export, planning, preview, stacks, startup, subs
 from .common import Result
 
-ALL = {"export": export.run, "preview": preview.run, "startup": startup.run, "planning": planning.run,
-       "subs": subs.run, "stacks": stacks.run}
+ALL = {
+    "export": export.run,
+    "preview": preview.run,
+    "startup": startup.run,
+    "planning": planning.run,
+    "subs": subs.run,
+    "stacks": stacks.run,
+}
 
 
 def main() -> int:
     names = sys.argv[1:] or list(ALL)
     unknown = [n for n in names if n not in ALL]
     if unknown:
-        print(f"no benchmark is called {', '.join(unknown)}; there are {', '.join(ALL)}", file=sys.stderr)
+        print(
+            f"no benchmark is called {', '.join(unknown)}; there are {', '.join(ALL)}",
+            file=sys.stderr,
+        )
         return 2
     results: list[Result] = []
     for name in names:

@@ -65,5 +65,15 @@ def plane(shape: tuple[int, int], seed: int) -> np.ndarray:
 
 def measure(shape: tuple[int, int], channel: str) -> Measure:
     """The measure that belongs to ``plane``."""
-    return Measure(channel, shape, Surface(0.0, 0.0, 0.0, shape[1], shape[0]), Noise(0.05, 0.05, "kappa", 40), 1.0, 1.0,
-                   0.1, 30.0, Stars(0, 3.0, 1.8, 0.02, 0), 4.0)
+    return Measure(
+        channel,
+        shape,
+        Surface(0.0, 0.0, 0.0, shape[1], shape[0]),
+        Noise(0.05, 0.05, "kappa", 40),
+        1.0,
+        1.0,
+        0.1,
+        30.0,
+        Stars(0, 3.0, 1.8, 0.02, 0),
+        4.0,
+    )

@@ -1,4 +1,6 @@
-"""Export of a 26-megapixel blend of three channels, FITS in, 16-bit TIFF out, against plain whole-array NumPy."""
+"""Export of a 26-megapixel blend of three channels, FITS in, 16-bit TIFF out, against plain
+whole-array NumPy.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,9 @@ NAMES = ("Ha", "O3", "S2")
 
 def recipe() -> Recipe:
     figures = {n: figures_of(measure(SHAPE, n), Header()) for n in NAMES}
-    return compose(BlendSettings(balance=0.3, balance_auto=False, colour=Colour(star_colour=1.0)), figures)
+    return compose(
+        BlendSettings(balance=0.3, balance_auto=False, colour=Colour(star_colour=1.0)), figures
+    )
 
 
 def ours(folder: Path, out: Path) -> None:
@@ -54,7 +58,9 @@ def plain(folder: Path, out: Path) -> None:
     for name in blender.names:
         data = fits.getdata(folder / f"{name}.fits").astype(np.float32)
         x = data * np.float32(blender.levels.gains[name])
-        f = s.background + (s.signal - s.background) * np.arcsinh(x * s.strength) / np.arcsinh(s.strength)
+        f = s.background + (s.signal - s.background) * np.arcsinh(x * s.strength) / np.arcsinh(
+            s.strength
+        )
         a = (curve.top - s.shoulder) / (1 - s.shoulder)
         u = np.clip((f - s.shoulder) / (curve.top - s.shoulder), 0, None)
         held = s.shoulder + (1 - s.shoulder) * a * u / (1 + (a - 1) * u)
@@ -62,11 +68,23 @@ def plain(folder: Path, out: Path) -> None:
     stack = np.stack(levels)
     code = np.clip(np.tensordot(blender._mix, stack, 1) + s.background, 0, 1)
     light = np.where(code <= 0.04045, code / 12.92, ((code + 0.055) / 1.055) ** 2.4)
-    to_lms = np.array([[.4122214708, .5363325363, .0514459929], [.2119034982, .6806995451, .1073969566],
-                       [.0883024619, .2817188376, .6299787005]], np.float32)
+    to_lms = np.array(
+        [
+            [0.4122214708, 0.5363325363, 0.0514459929],
+            [0.2119034982, 0.6806995451, 0.1073969566],
+            [0.0883024619, 0.2817188376, 0.6299787005],
+        ],
+        np.float32,
+    )
     lms = np.cbrt(np.tensordot(to_lms, light, 1))
-    to_lab = np.array([[.2104542553, .7936177850, -.0040720468], [1.9779984951, -2.4285922050, .4505937099],
-                       [.0259040371, .7827717662, -.8086757660]], np.float32)
+    to_lab = np.array(
+        [
+            [0.2104542553, 0.7936177850, -0.0040720468],
+            [1.9779984951, -2.4285922050, 0.4505937099],
+            [0.0259040371, 0.7827717662, -0.8086757660],
+        ],
+        np.float32,
+    )
     lab = np.tensordot(to_lab, lms, 1)
     hue, half = np.deg2rad(142.5), np.deg2rad(35.0)
     g = lab[1] * np.cos(hue) + lab[2] * np.sin(hue)
@@ -79,11 +97,19 @@ def plain(folder: Path, out: Path) -> None:
     light = np.tensordot(np.linalg.inv(to_lms), root**3, 1)
     grey = np.clip(lab[0], 0, 1) ** 3
     high, low = light.max(0), light.min(0)
-    share = np.clip(np.minimum(np.where(high > 1, (1 - grey) / np.maximum(high - grey, 1e-9), 1),
-                               np.where(low < 0, grey / np.maximum(grey - low, 1e-9), 1)), 0, 1)
+    share = np.clip(
+        np.minimum(
+            np.where(high > 1, (1 - grey) / np.maximum(high - grey, 1e-9), 1),
+            np.where(low < 0, grey / np.maximum(grey - low, 1e-9), 1),
+        ),
+        0,
+        1,
+    )
     light = np.clip(grey + (light - grey) * share, 0, 1)
     code = np.where(light <= 0.0031308, light * 12.92, 1.055 * light ** (1 / 2.4) - 0.055)
-    tifffile.imwrite(out, np.moveaxis((code * 65535 + 0.5).astype(np.uint16), 0, -1), photometric="rgb")
+    tifffile.imwrite(
+        out, np.moveaxis((code * 65535 + 0.5).astype(np.uint16), 0, -1), photometric="rgb"
+    )
 
 
 def run() -> list[Result]:
@@ -99,11 +125,21 @@ def run() -> list[Result]:
         different = int(np.abs(_read(folder / "ours.tiff") - _read(folder / "plain.tiff")).max())
     time_ratio = found["ours"][0] / found["plain"][0]
     memory_ratio = (found["ours"][1] - base) / (found["plain"][1] - base)
-    return [Result(f"export 26 Mpx, time over plain NumPy ({found['ours'][0]:.1f} s against {found['plain'][0]:.1f} s)",
-                   time_ratio, 0.7),
-            Result(f"export 26 Mpx, peak memory over plain NumPy ({found['ours'][1] - base:.0f} MB against "
-                   f"{found['plain'][1] - base:.0f} MB)", memory_ratio, 0.25),
-            Result("export 26 Mpx, largest difference between the two", different, 24, "/65535")]
+    return [
+        Result(
+            f"export 26 Mpx, time over plain NumPy ({found['ours'][0]:.1f} s against "
+            f"{found['plain'][0]:.1f} s)",
+            time_ratio,
+            0.7,
+        ),
+        Result(
+            "export 26 Mpx, peak memory over plain NumPy "
+            f"({found['ours'][1] - base:.0f} MB against {found['plain'][1] - base:.0f} MB)",
+            memory_ratio,
+            0.25,
+        ),
+        Result("export 26 Mpx, largest difference between the two", different, 24, "/65535"),
+    ]
 
 
 def _read(path: Path) -> np.ndarray:

@@ -21,9 +21,20 @@ def run() -> list[Result]:
     night = best(lambda: plan_night(place, dt.date(2027, 3, 17), target), 5)
     year = best(lambda: plan_season(place, first, first + dt.timedelta(days=364), target))
     rng = np.random.default_rng(1)
-    windows = [Window(f"{n} {kind}", float(rng.uniform(0, 6)), 0.9) for n in range(14) for kind in ("dark", "moon")]
-    wants = [Want(name, 30.0, 0.01, 1.6, 300.0, {w.name: float(rng.uniform(0.005, 0.1)) for w in windows})
-             for name in ("Ha", "O3", "S2", "R", "G", "B")]
+    windows = [
+        Window(f"{n} {kind}", float(rng.uniform(0, 6)), 0.9)
+        for n in range(14)
+        for kind in ("dark", "moon")
+    ]
+    wants = [
+        Want(
+            name, 30.0, 0.01, 1.6, 300.0, {w.name: float(rng.uniform(0.005, 0.1)) for w in windows}
+        )
+        for name in ("Ha", "O3", "S2", "R", "G", "B")
+    ]
     share = best(lambda: allocate(windows, wants))
-    return [Result("a night, warm", night * 1000, 50, "ms"), Result("a year, warm", year, 0.3, "s"),
-            Result("allocation of six channels over two weeks", share, 0.5, "s")]
+    return [
+        Result("a night, warm", night * 1000, 50, "ms"),
+        Result("a year, warm", year, 0.3, "s"),
+        Result("allocation of six channels over two weeks", share, 0.5, "s"),
+    ]

@@ -1,4 +1,6 @@
-"""From a move of the balance dial to the new picture on the screen, for small and large pictures."""
+"""From a move of the balance dial to the new picture on the screen, for small and large
+pictures.
+"""
 
 from __future__ import annotations
 
@@ -19,10 +21,19 @@ NAMES = ("Ha", "O3", "S2")
 
 def run() -> list[Result]:
     found = {size: apart("benchmarks.preview", size) for size in SIZES}
-    results = [Result(f"slider to screen at 1280x800, {size} Mpx, {when}", ms, 60, "ms")
-               for size, times in found.items() for when, ms in times.items()]
-    return [*results, Result("slider to screen while dragging, 61 Mpx over 2 Mpx",
-                             found["61"]["while dragging"] / found["2"]["while dragging"], 1.2)]
+    results = [
+        Result(f"slider to screen at 1280x800, {size} Mpx, {when}", ms, 60, "ms")
+        for size, times in found.items()
+        for when, ms in times.items()
+    ]
+    return [
+        *results,
+        Result(
+            "slider to screen while dragging, 61 Mpx over 2 Mpx",
+            found["61"]["while dragging"] / found["2"]["while dragging"],
+            1.2,
+        ),
+    ]
 
 
 def main() -> None:
@@ -42,8 +53,10 @@ def _measure(folder: Path, shape: tuple[int, int]) -> dict[str, float]:
 
     app = make_application()
     window = Application().open("new")
-    origins = {n: save_prepared(folder, n, n, n, n, plane(shape, i), measure(shape, n), 5.0, {})
-               for i, n in enumerate(NAMES)}
+    origins = {
+        n: save_prepared(folder, n, n, n, n, plane(shape, i), measure(shape, n), 5.0, {})
+        for i, n in enumerate(NAMES)
+    }
     window.session._on_prepared(Channels(origins, {n: n for n in NAMES}))
     window.go("blend")
 

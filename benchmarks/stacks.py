@@ -32,9 +32,16 @@ def _stack(seed: int, turn: float, shift: float) -> Picture:
     c, s = np.cos(turn), np.sin(turn)
     u, v = x - _SHAPE[1] / 2, y - _SHAPE[0] / 2
     nothing = np.zeros(3000, np.float32)
-    table = StarTable((c * u - s * v + _SHAPE[1] / 2 + shift).astype(np.float32),
-                      (s * u + c * v + _SHAPE[0] / 2).astype(np.float32), nothing, nothing, nothing)
-    data = plane(_SHAPE, 0) + np.random.default_rng(seed).standard_normal(_SHAPE, dtype=np.float32) * np.float32(0.05)
+    table = StarTable(
+        (c * u - s * v + _SHAPE[1] / 2 + shift).astype(np.float32),
+        (s * u + c * v + _SHAPE[0] / 2).astype(np.float32),
+        nothing,
+        nothing,
+        nothing,
+    )
+    data = plane(_SHAPE, 0) + np.random.default_rng(seed).standard_normal(
+        _SHAPE, dtype=np.float32
+    ) * np.float32(0.05)
     render_stars(data, table, flux, 3.0)
     return Picture(data, Header())
 
@@ -46,7 +53,9 @@ def _private_mb() -> float:
 
 
 def _pool_from_disk(folder: Path, count: int, shape: tuple[int, int]) -> tuple[float, float]:
-    """Seconds a megapixel and stack, and peak private MB above the start, of a pool of stacks that lie on the disk."""
+    """Seconds a megapixel and stack, and peak private MB above the start, of a pool of stacks that
+    lie on the disk.
+    """
     rng = np.random.default_rng(3)
     base = plane(shape, 0)
     pictures, known = [], []
@@ -56,7 +65,9 @@ def _pool_from_disk(folder: Path, count: int, shape: tuple[int, int]) -> tuple[f
         pictures.append(Picture(cast(F32, HoledPlane(np.load(path, mmap_mode="r"))), Header()))
         bins = rng.normal(0, 0.05 / BIN, (shape[0] // BIN, shape[1] // BIN))
         bins[: len(bins) // 2] += np.linspace(0, 1, bins.shape[1])
-        known.append(Known(Noise(0.05, 0.05, "kappa", 99), Stars(0, None, None, None, 0), bins, 0.05 / BIN))
+        known.append(
+            Known(Noise(0.05, 0.05, "kappa", 99), Stars(0, None, None, None, 0), bins, 0.05 / BIN)
+        )
     del base
     start, peak, done = _private_mb(), [0.0], threading.Event()
 
@@ -92,8 +103,15 @@ def run() -> list[Result]:
     with tempfile.TemporaryDirectory() as folder:
         three, _ = _pool_from_disk(Path(folder), 3, _SHAPE)
         _, memory = _pool_from_disk(Path(folder), 5, (6336, 9504))
-    return [Result("a 26 Mpx pair aligned", aligned, 10, "s"),
-            Result("pooled, a megapixel of a stack, measuring included", pooled, 500, "ms"),
-            Result("pooled, a megapixel of each of three stacks that were measured before", 1000 * three, 50, "ms"),
-            Result("five stacks of 60 Mpx pooled, private memory", memory, 2000, "MB"),
-            Result("stars split off, a megapixel", stars, 3, "s")]
+    return [
+        Result("a 26 Mpx pair aligned", aligned, 10, "s"),
+        Result("pooled, a megapixel of a stack, measuring included", pooled, 500, "ms"),
+        Result(
+            "pooled, a megapixel of each of three stacks that were measured before",
+            1000 * three,
+            50,
+            "ms",
+        ),
+        Result("five stacks of 60 Mpx pooled, private memory", memory, 2000, "MB"),
+        Result("stars split off, a megapixel", stars, 3, "s"),
+    ]

@@ -15,13 +15,14 @@ def run() -> list[Result]:
     apart("benchmarks.startup", "core")  # warm the files of the system
     found = [apart("benchmarks.startup", "window", time.time()) for _ in range(3)]
     core = apart("benchmarks.startup", "core")
-    return [Result("window up after the call", min(f["seconds"] for f in found), 2.5, "s"),
-            Result("modules of Qt and astropy.coordinates in the core", core["bad"], 0)]
+    return [
+        Result("window up after the call", min(f["seconds"] for f in found), 2.5, "s"),
+        Result("modules of Qt and astropy.coordinates in the core", core["bad"], 0),
+    ]
 
 
 def main() -> None:
     if sys.argv[1] == "core":
-
         bad = [n for n in sys.modules if n.startswith(("PyQt6", "astropy.coordinates"))]
         print(json.dumps({"bad": len(bad)}))
         return

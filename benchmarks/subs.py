@@ -35,7 +35,9 @@ def _big_subs(folder: Path, count: int = 8) -> list[Path]:
     plan = demo_plan()
     view = make_plan(plan, {}, dt.datetime(2027, 3, 17, 8, tzinfo=dt.UTC))
     blocks = [(b.channel, b.start, b.end, b.subs, b.sub_s) for b in view.tonight.blocks]
-    e = make_evening(view.site, view.rig, view.target, plan.filters, shots_of(blocks)[:1], view.forecast)
+    e = make_evening(
+        view.site, view.rig, view.target, plan.filters, shots_of(blocks)[:1], view.forecast
+    )
     small = make_camera(e, (1044, 1562)).expose(e.shots[0].channel, 300.0, e.air[0], 1)
     big = np.tile(small, (4, 4))[: _BIG[0], : _BIG[1]]
     out = []
@@ -66,11 +68,33 @@ def _long_log(folder: Path) -> float:
     log = Log.open(folder / "long.bichromus", create=True)
     rows = []
     for n in range(20_000):
-        start = dt.datetime(2024, 1, 1, 9, tzinfo=dt.UTC) + dt.timedelta(days=3 * (n // 67), minutes=5 * (n % 67))
-        rows.append((f"id{n}", f"/subs/{n}.fits", "DEMO 12", ("Ha", "OIII", "S2")[n % 3], start.isoformat(), 300.0,
-                     "Ridge", "t", "c", 100.0, -10.0, 170.46, 0, None, "", 1.7))
+        start = dt.datetime(2024, 1, 1, 9, tzinfo=dt.UTC) + dt.timedelta(
+            days=3 * (n // 67), minutes=5 * (n % 67)
+        )
+        rows.append(
+            (
+                f"id{n}",
+                f"/subs/{n}.fits",
+                "DEMO 12",
+                ("Ha", "OIII", "S2")[n % 3],
+                start.isoformat(),
+                300.0,
+                "Ridge",
+                "t",
+                "c",
+                100.0,
+                -10.0,
+                170.46,
+                0,
+                None,
+                "",
+                1.7,
+            )
+        )
     with log.document.store.writing() as db:
-        db.executemany("INSERT INTO subs VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", rows)
+        db.executemany(
+            "INSERT INTO subs VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", rows
+        )
     plan = demo_plan()
     make_view(log.subs(), {}, log.runs(), {}, plan)  # the almanac warm
     spent = best(lambda: make_view(log.subs(), {}, log.runs(), {}, plan))
@@ -94,8 +118,10 @@ def _headers(folder: Path) -> float:
 def _stack_ratio(paths: list[Path]) -> float:
     """A quick stack against a plain mean of the same frames read whole."""
     frames = [open_frame(p) for p in paths]
-    layers = [Layer(f.shape, f.region, Rigid(0.001 * n, 3.3 * n, 1.2 * n), 500.0, 20.0, 1.0, 1.0)
-              for n, f in enumerate(frames)]
+    layers = [
+        Layer(f.shape, f.region, Rigid(0.001 * n, 3.3 * n, 1.2 * n), 500.0, 20.0, 1.0, 1.0)
+        for n, f in enumerate(frames)
+    ]
     ours = best(lambda: quick_stack(layers, _BIG), 1)
 
     def plain() -> np.ndarray:
@@ -113,11 +139,18 @@ def run() -> list[Result]:
         (folder / "big").mkdir()
         paths = _big_subs(folder / "big")
         with ThreadPoolExecutor(2) as pool:
-            reading = best(lambda: list(pool.map(lambda p: float(fits.getdata(p).astype(np.float32).mean()), paths)), 2)
+            reading = best(
+                lambda: list(
+                    pool.map(lambda p: float(fits.getdata(p).astype(np.float32).mean()), paths)
+                ),
+                2,
+            )
             grading = best(lambda: list(pool.map(lambda p: measure_file(p, 2.0), paths)), 2)
-        return [Result("grading 26 Mpx subs over reading them", grading / reading, 8.0),
-                Result("seconds for a 26 Mpx sub graded, two cores", grading / len(paths), 0.5, "s"),
-                Result("seconds for a 26 Mpx sub on the screen", 1 / _stepping(paths), 0.1, "s"),
-                Result("quick stack of eight 26 Mpx subs over a plain mean", _stack_ratio(paths), 40.0),
-                Result("2,000 headers taken in", _headers(folder / "headers"), 20, "s"),
-                Result("300 nights and 20,000 subs to a view", _long_log(folder), 1.0, "s")]
+        return [
+            Result("grading 26 Mpx subs over reading them", grading / reading, 8.0),
+            Result("seconds for a 26 Mpx sub graded, two cores", grading / len(paths), 0.5, "s"),
+            Result("seconds for a 26 Mpx sub on the screen", 1 / _stepping(paths), 0.1, "s"),
+            Result("quick stack of eight 26 Mpx subs over a plain mean", _stack_ratio(paths), 40.0),
+            Result("2,000 headers taken in", _headers(folder / "headers"), 20, "s"),
+            Result("300 nights and 20,000 subs to a view", _long_log(folder), 1.0, "s"),
+        ]

@@ -59,7 +59,13 @@ def main() -> int:
         assert places.demo_project().parent.is_dir()
         window = application.open("demo")
         window.resize(1280, 800)
-        wait(lambda: window.session.recipe is not None and not window.session.jobs.busy and bool(window.session.needs))
+        wait(
+            lambda: (
+                window.session.recipe is not None
+                and not window.session.jobs.busy
+                and bool(window.session.needs)
+            )
+        )
         settle(2500)
         channels = window.step_named("channels")
         assert isinstance(channels, ChannelsStep)
@@ -93,8 +99,14 @@ def main() -> int:
         window.go("subs")
         reviewer = window.session.reviewer
         reviewer.choose_channel("O3")
-        wait(lambda: reviewer.group is not None and reviewer.group.channel == "O3" and not window.session.jobs.busy
-             and reviewer.group.measured == len(reviewer.group.subs))
+        wait(
+            lambda: (
+                reviewer.group is not None
+                and reviewer.group.channel == "O3"
+                and not window.session.jobs.busy
+                and reviewer.group.measured == len(reviewer.group.subs)
+            )
+        )
         reviewer.next_waiting()
         settle(2500)
         shot("subs")

@@ -1,4 +1,6 @@
-"""Shared ground of all tests: nothing of the person's own is touched, truth comes from the simulator."""
+"""Shared ground of all tests: nothing of the person's own is touched, truth comes from the
+simulator.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,11 @@ from sky import HALF, SMALL, TIDY
 def own_folders(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch) -> Path:
     """XDG folders of this test alone."""
     root = tmp_path_factory.mktemp("xdg")
-    for name, folder in (("XDG_DATA_HOME", "data"), ("XDG_CONFIG_HOME", "config"), ("XDG_CACHE_HOME", "cache")):
+    for name, folder in (
+        ("XDG_DATA_HOME", "data"),
+        ("XDG_CONFIG_HOME", "config"),
+        ("XDG_CACHE_HOME", "cache"),
+    ):
         (root / folder).mkdir()
         monkeypatch.setenv(name, str(root / folder))
     return root
@@ -32,15 +38,23 @@ def scene() -> Scene:
 
 @pytest.fixture(scope="session")
 def mess_files(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
-    """The demo's mess at half its size, each stack as its rig saw it, by file stem; ``truth`` beside them."""
+    """The demo's mess at half its size, each stack as its rig saw it, by file stem; ``truth``
+    beside them.
+    """
     folder = tmp_path_factory.mktemp("mess")
-    sky = SceneRecipe(half_size_arcmin=(10.5, 7.5), star_count=3000, beacons=((0.36, 0.36, 4.8), (0.62, 0.64, 5.4)))
+    sky = SceneRecipe(
+        half_size_arcmin=(10.5, 7.5),
+        star_count=3000,
+        beacons=((0.36, 0.36, 4.8), (0.62, 0.64, 5.4)),
+    )
     scene = make_scene((760, 1060), SCALE_ARCSEC, SEED, sky)
     return {p.stem: p for p in write_stacks(folder, scene, STACKS, HALF)}
 
 
 @pytest.fixture(scope="session")
 def demo_files(tmp_path_factory: pytest.TempPathFactory, scene: Scene) -> dict[str, Path]:
-    """Stacks of two stations in small and on one grid, by file stem (Ridge_Ha, Balcony_Ha_O3, ...)."""
+    """Stacks of two stations in small and on one grid, by file stem (Ridge_Ha,
+    Balcony_Ha_O3, ...).
+    """
     folder = tmp_path_factory.mktemp("demo")
     return {p.stem: p for p in write_stacks(folder, scene, TIDY, {})}

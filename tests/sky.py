@@ -13,8 +13,14 @@ from bichromus.core.simulate.demo import GRIDS, DemoStack, simulate_stack
 from bichromus.core.simulate.scene import Scene
 
 SMALL = (428, 640)
-HALF = {name: replace(g, shape=(g.shape[0] // 2, g.shape[1] // 2), shift_arcmin=(g.shift_arcmin[0] / 2, g.shift_arcmin[1] / 2))
-        for name, g in GRIDS.items()}
+HALF = {
+    name: replace(
+        g,
+        shape=(g.shape[0] // 2, g.shape[1] // 2),
+        shift_arcmin=(g.shift_arcmin[0] / 2, g.shift_arcmin[1] / 2),
+    )
+    for name, g in GRIDS.items()
+}
 """The demo's grids at half their size."""
 TIDY = (
     DemoStack("Ridge", "Ha", 76, 300, 1.15),
@@ -28,16 +34,36 @@ TIDY = (
 )
 
 
-def stack_of(scene: Scene, station: str, band: str, subs: int, seed: int, **sky: float) -> np.ndarray:
+def stack_of(
+    scene: Scene, station: str, band: str, subs: int, seed: int, **sky: float
+) -> np.ndarray:
     """A simulated stack of one of the demo's rigs."""
     base = Sky(SITES[station].sky_mag)
-    return simulate_stack(scene, RIGS[station], band, replace(base, **sky), subs, 300.0,
-                          load_response("generic").table, np.random.default_rng(seed))
+    return simulate_stack(
+        scene,
+        RIGS[station],
+        band,
+        replace(base, **sky),
+        subs,
+        300.0,
+        load_response("generic").table,
+        np.random.default_rng(seed),
+    )
 
 
-def sub_plane(scene: Scene, seed: int, light: float = 1.0, fwhm_px: float = 2.6, sky: float = 1.0,
-              shift: tuple[float, float] = (0.0, 0.0), drift_px: float = 0.0, trail: float = 0.0) -> np.ndarray:
-    """A single sub in electrons, with the faults of a night: less light, wide or long stars, bright sky, a line across."""
+def sub_plane(
+    scene: Scene,
+    seed: int,
+    light: float = 1.0,
+    fwhm_px: float = 2.6,
+    sky: float = 1.0,
+    shift: tuple[float, float] = (0.0, 0.0),
+    drift_px: float = 0.0,
+    trail: float = 0.0,
+) -> np.ndarray:
+    """A single sub in electrons, with the faults of a night: less light, wide or long stars, bright
+    sky, a line across.
+    """
     from bichromus.core.simulate.camera import render_stars
     from bichromus.core.simulate.scene import StarTable
 
@@ -46,13 +72,21 @@ def sub_plane(scene: Scene, seed: int, light: float = 1.0, fwhm_px: float = 2.6,
     plane = np.zeros(scene.shape, np.float32)
     steps = np.linspace(-drift_px / 2, drift_px / 2, 9 if drift_px else 1)
     for step in steps:
-        stars = StarTable((scene.stars.x + shift[0] + step).astype(np.float32), (scene.stars.y + shift[1]).astype(np.float32),
-                          scene.stars.mag, scene.stars.temperature_k, scene.stars.extinction)
+        stars = StarTable(
+            (scene.stars.x + shift[0] + step).astype(np.float32),
+            (scene.stars.y + shift[1]).astype(np.float32),
+            scene.stars.mag,
+            scene.stars.temperature_k,
+            scene.stars.extinction,
+        )
         render_stars(plane, stars, flux / len(steps), fwhm_px)
     plane += scene.lines["Ha"] * np.float32(0.1 * light) + np.float32(400.0 * sky)
     if trail:
         y, x = np.mgrid[0 : scene.shape[0], 0 : scene.shape[1]]
         angle = rng.uniform(0.15, 1.2)
-        away = np.abs((x - scene.shape[1] / 2) * np.sin(angle) - (y - scene.shape[0] / 2 + rng.uniform(-60, 60)) * np.cos(angle))
+        away = np.abs(
+            (x - scene.shape[1] / 2) * np.sin(angle)
+            - (y - scene.shape[0] / 2 + rng.uniform(-60, 60)) * np.cos(angle)
+        )
         plane += np.float32(trail * 20) * np.exp(-((away / 1.2) ** 2)).astype(np.float32)
     return (rng.poisson(np.clip(plane, 0, None)) + rng.normal(0, 3, scene.shape)).astype(np.float32)

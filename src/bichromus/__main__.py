@@ -6,7 +6,9 @@ import sys
 
 
 def main() -> int:
-    """Entry point: no verb opens the last project, ``demo`` the demo, a project folder that project."""
+    """Entry point: no verb opens the last project, ``demo`` the demo, a project folder that
+    project.
+    """
     arguments = sys.argv[1:]
     first = arguments[0] if arguments else ""
     if first == "demo" and not any(a.startswith(("-h", "--")) for a in arguments):

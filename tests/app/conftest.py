@@ -48,11 +48,15 @@ def application(qtbot: QtBot) -> Iterator[Application]:
 
 
 @pytest.fixture
-def window(qtbot: QtBot, application: Application, prepared_project: Path, tmp_path: Path) -> Window:
+def window(
+    qtbot: QtBot, application: Application, prepared_project: Path, tmp_path: Path
+) -> Window:
     """The window on its own copy of the prepared project, with a picture on the stage."""
     folder = tmp_path / prepared_project.name
     shutil.copytree(prepared_project, folder)
     opened = application.open(folder)
-    qtbot.waitUntil(lambda: opened.session.recipe is not None and not opened.session.jobs.busy, timeout=30_000)
+    qtbot.waitUntil(
+        lambda: opened.session.recipe is not None and not opened.session.jobs.busy, timeout=30_000
+    )
     qtbot.waitUntil(lambda: len(opened.ledger.cards) == 6, timeout=10_000)
     return opened

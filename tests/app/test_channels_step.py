@@ -1,4 +1,6 @@
-"""Channels in the window, on stacks of three rigs: how they lie, who is in the pool, what is marked, what wants a word."""
+"""Channels in the window, on stacks of three rigs: how they lie, who is in the pool, what is
+marked, what wants a word.
+"""
 
 from __future__ import annotations
 
@@ -38,7 +40,9 @@ def project(tmp_path_factory: pytest.TempPathFactory, mess_files: dict[str, Path
 def step(qtbot: QtBot, application: Application, project: Path) -> Iterator[ChannelsStep]:
     window = application.open(project)
     window.resize(1280, 800)
-    qtbot.waitUntil(lambda: window.session.recipe is not None and not window.session.jobs.busy, timeout=60_000)
+    qtbot.waitUntil(
+        lambda: window.session.recipe is not None and not window.session.jobs.busy, timeout=60_000
+    )
     window.go("channels")
     found = window.step_named("channels")
     assert isinstance(found, ChannelsStep)
@@ -57,7 +61,9 @@ def window_of(step: ChannelsStep) -> Window:
     return window
 
 
-def test_how_stacks_lie_is_said_and_their_misses_are_drawn(qtbot: QtBot, step: ChannelsStep) -> None:
+def test_how_stacks_lie_is_said_and_their_misses_are_drawn(
+    qtbot: QtBot, step: ChannelsStep
+) -> None:
     assert step.chain.rows["align"].words.text().startswith("2 of 3 stacks moved")
     step.chain.toggle("align")
     figures = [parts[0].text() for parts in step.align.lines._rows if parts[0].isVisible()]
@@ -79,15 +85,26 @@ def test_how_stacks_lie_is_said_and_their_misses_are_drawn(qtbot: QtBot, step: C
     qtbot.waitUntil(lambda: window_of(step).canvas.shape_shown == (535, 800), timeout=60_000)
 
 
-def test_the_pool_says_who_is_worth_what_and_leaves_one_out(qtbot: QtBot, step: ChannelsStep) -> None:
+def test_the_pool_says_who_is_worth_what_and_leaves_one_out(
+    qtbot: QtBot, step: ChannelsStep
+) -> None:
     step.chain.toggle("pool")
-    assert set(step.pool.boxes) == {p["origin"] for p in step.session.channels.origins["pool@O3"].notes["parts"]}
+    assert set(step.pool.boxes) == {
+        p["origin"] for p in step.session.channels.origins["pool@O3"].notes["parts"]
+    }
     assert "what was left out" in step.chain.looks._looks[1][0]
     hazy = next(o for o, b in step.pool.boxes.items() if b.text().startswith("Shed"))
     assert "without it −" in step.pool.boxes[hazy].text()
     assert "noise" in step.pool.boxes[hazy].toolTip()
-    qtbot.mouseClick(step.pool.boxes[hazy], Qt.MouseButton.LeftButton, pos=QPoint(7, step.pool.boxes[hazy].height() // 2))
-    qtbot.waitUntil(lambda: step.session.state.left_out == (hazy,) and not step.session.jobs.busy, timeout=60_000)
+    qtbot.mouseClick(
+        step.pool.boxes[hazy],
+        Qt.MouseButton.LeftButton,
+        pos=QPoint(7, step.pool.boxes[hazy].height() // 2),
+    )
+    qtbot.waitUntil(
+        lambda: step.session.state.left_out == (hazy,) and not step.session.jobs.busy,
+        timeout=60_000,
+    )
     qtbot.waitUntil(lambda: "with it +" in step.pool.boxes[hazy].text(), timeout=5_000)
     assert step.chain.rows["pool"].words.text().startswith("2 stacks")
     assert step.pool.width() <= 290
@@ -118,29 +135,42 @@ def test_tilt_cores_and_halos_are_seen_and_said(qtbot: QtBot, step: ChannelsStep
 def test_stars_are_split_from_the_chain_and_seen(qtbot: QtBot, step: ChannelsStep) -> None:
     step.chain.toggle("stars")
     qtbot.keyClick(step.desk.canvas, Qt.Key.Key_I)
-    qtbot.waitUntil(lambda: "O3" in step.session.channels.starless and not step.session.jobs.busy, timeout=60_000)
+    qtbot.waitUntil(
+        lambda: "O3" in step.session.channels.starless and not step.session.jobs.busy,
+        timeout=60_000,
+    )
     qtbot.waitUntil(lambda: "split off" in step.chain.rows["stars"].words.text(), timeout=5_000)
     canvas = step.desk.canvas
     qtbot.keyClick(canvas, Qt.Key.Key_V)
     assert canvas.look == "starless"
     qtbot.waitUntil(lambda: canvas._pixels is not None, timeout=10_000)
     assert "without stars" in canvas._caption[1]  # type: ignore[index]
-    rows = {parts[0].text(): parts[2].text() for parts in step.stars.figures._rows if parts[0].isVisible()}
+    rows = {
+        parts[0].text(): parts[2].text()
+        for parts in step.stars.figures._rows
+        if parts[0].isVisible()
+    }
     assert set(rows) == {"filled in", "light left", "roughness"}
 
 
-def test_a_header_that_says_nothing_is_asked_about(qtbot: QtBot, step: ChannelsStep, mess_files: dict[str, Path], tmp_path: Path) -> None:
+def test_a_header_that_says_nothing_is_asked_about(
+    qtbot: QtBot, step: ChannelsStep, mess_files: dict[str, Path], tmp_path: Path
+) -> None:
     window = window_of(step)
     data = read_picture(mess_files["Ridge_S2"]).data
     write_fits(tmp_path / "night7.fits", data, Header(saturation=1.0, station="Ridge"))
     step.session.open_files([tmp_path / "night7.fits"])
-    qtbot.waitUntil(lambda: len(step.session.state.sources) == 4 and not step.session.jobs.busy, timeout=60_000)
+    qtbot.waitUntil(
+        lambda: len(step.session.state.sources) == 4 and not step.session.jobs.busy, timeout=60_000
+    )
     qtbot.waitUntil(lambda: "night7.fits" in step.stacks.ask.text(), timeout=5_000)
     assert step.station()[1] == 1
     source = step.session.state.sources[-1]
     menu = step.stacks._menu(source, window)
     next(a for a in menu.actions() if a.text() == "S2").trigger()
-    qtbot.waitUntil(lambda: "S2" in step.session.channels.names and not step.session.jobs.busy, timeout=60_000)
+    qtbot.waitUntil(
+        lambda: "S2" in step.session.channels.names and not step.session.jobs.busy, timeout=60_000
+    )
     assert step.stacks.ask.isHidden()
     assert step.station()[1] == 0
     assert "cache" in step.stacks.cache.text()

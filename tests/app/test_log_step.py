@@ -26,7 +26,9 @@ from bichromus.workspace.evening import Rehearsal, make_evening, shoot
 from bichromus.workspace.session import Session
 
 TABLE = "night\tstation\tchannel\tsub\tkept\trejected\tnotes\n" + "\n".join(
-    f"2027-0{1 + n % 3}-{10 + n}\t{('Ridge', 'Shed')[n % 2]}\t{('Ha', 'O3', 'S2')[n % 3]}\t300\t{10 + n}\t{n % 2}\tn{n}" for n in range(12))
+    f"2027-0{1 + n % 3}-{10 + n}\t{('Ridge', 'Shed')[n % 2]}\t{('Ha', 'O3', 'S2')[n % 3]}\t300\t{10 + n}\t{n % 2}\tn{n}"
+    for n in range(12)
+)
 
 
 @pytest.fixture
@@ -81,7 +83,9 @@ def test_runs_are_pasted_typed_changed_and_undone(qtbot: QtBot, opened: Window) 
     qtbot.keyClick(step.matrix, Qt.Key.Key_Down)
     assert step.matrix.run is not None
     qtbot.keyClick(step.matrix, Qt.Key.Key_Return)
-    dialog = next(w for w in QApplication.topLevelWidgets() if isinstance(w, RunDialog) and w.isVisible())
+    dialog = next(
+        w for w in QApplication.topLevelWidgets() if isinstance(w, RunDialog) and w.isVisible()
+    )
     assert dialog.lines["notes"].text() == step.matrix.run.notes
     dialog.lines["kept"].setText("many")
     dialog.keep()
@@ -89,7 +93,9 @@ def test_runs_are_pasted_typed_changed_and_undone(qtbot: QtBot, opened: Window) 
     dialog.lines["kept"].setText("30")
     dialog.lines["guiding_arcsec"].setText("0,61")
     dialog.keep()
-    qtbot.waitUntil(lambda: step.matrix.run is not None and step.matrix.run.kept == 30, timeout=10_000)
+    qtbot.waitUntil(
+        lambda: step.matrix.run is not None and step.matrix.run.kept == 30, timeout=10_000
+    )
     assert step.matrix.run.guiding_arcsec == 0.61
     qtbot.keyClick(step.matrix, Qt.Key.Key_Delete)
     qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 11, timeout=10_000)
@@ -106,7 +112,9 @@ def test_runs_are_pasted_typed_changed_and_undone(qtbot: QtBot, opened: Window) 
     assert book.hours()["Ha"] == pytest.approx(sum(10 + n for n in range(0, 12, 3)) * 300 / 3600)
 
 
-def test_the_log_is_filtered_summed_and_pointed_at(qtbot: QtBot, opened: Window, tmp_path: Path) -> None:
+def test_the_log_is_filtered_summed_and_pointed_at(
+    qtbot: QtBot, opened: Window, tmp_path: Path
+) -> None:
     step = log_of(opened)
     opened.session.logbook.paste(TABLE)
     qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 12, timeout=10_000)
@@ -119,11 +127,22 @@ def test_the_log_is_filtered_summed_and_pointed_at(qtbot: QtBot, opened: Window,
     qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 12, timeout=10_000)
     port = step.matrix.viewport()
     assert port is not None
-    said = {step.matrix._tip(x, y) for x in range(5, port.width(), 40) for y in range(5, port.height(), 12)}
+    said = {
+        step.matrix._tip(x, y)
+        for x in range(5, port.width(), 40)
+        for y in range(5, port.height(), 12)
+    }
     assert any("kept, 5m rejected" in t.replace("0h 0", "") for t in said)
     assert any("hydrogen-alpha" in t for t in said)
-    QApplication.sendEvent(port, QHelpEvent(QEvent.Type.ToolTip, QPoint(20, 60), port.mapToGlobal(QPoint(20, 60))))
-    for form, word in (("text", "nights"), ("markdown", "| channel |"), ("csv", "channel,subs"), ("json", '"channels"')):
+    QApplication.sendEvent(
+        port, QHelpEvent(QEvent.Type.ToolTip, QPoint(20, 60), port.mapToGlobal(QPoint(20, 60)))
+    )
+    for form, word in (
+        ("text", "nights"),
+        ("markdown", "| channel |"),
+        ("csv", "channel,subs"),
+        ("json", '"channels"'),
+    ):
         step.copy_summary(form)
         clipboard = QGuiApplication.clipboard()
         assert clipboard is not None
@@ -131,20 +150,30 @@ def test_the_log_is_filtered_summed_and_pointed_at(qtbot: QtBot, opened: Window,
     step.save(tmp_path / "s.txt", whole=False)
     step.save(tmp_path / "log.csv", whole=True)
     assert "Ha" in (tmp_path / "s.txt").read_text()
-    assert len((tmp_path / "log.csv").read_text().splitlines()) == 1 + sum(10 + n + n % 2 for n in range(12))
+    assert len((tmp_path / "log.csv").read_text().splitlines()) == 1 + sum(
+        10 + n + n % 2 for n in range(12)
+    )
     step.save(tmp_path / "none" / "s.txt", whole=False)
     assert "folder of the output does not exist" in opened.trouble_sheet.text
     assert not step.matrix.grab().isNull()
     opened.use_theme("red")
     image = step.stage.grab().toImage()
-    colours = {image.pixelColor(x, y).getRgb()[1:3] for x in range(0, image.width(), 9) for y in range(0, image.height(), 9)}
+    colours = {
+        image.pixelColor(x, y).getRgb()[1:3]
+        for x in range(0, image.width(), 9)
+        for y in range(0, image.height(), 9)
+    }
     assert max(max(c) for c in colours) < 95  # red light stays red
     opened.use_theme("dusk")
 
 
-def test_an_evening_is_rehearsed_into_a_watched_folder(qtbot: QtBot, opened: Window, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_an_evening_is_rehearsed_into_a_watched_folder(
+    qtbot: QtBot, opened: Window, monkeypatch: pytest.MonkeyPatch
+) -> None:
     step, session = log_of(opened), opened.session
-    monkeypatch.setattr(logbook, "Rehearsal", lambda *a, **k: Rehearsal(*a, **{**k, "shape": (120, 160)}))
+    monkeypatch.setattr(
+        logbook, "Rehearsal", lambda *a, **k: Rehearsal(*a, **{**k, "shape": (120, 160)})
+    )
     step.growing.pace.setCurrentIndex([w for w, _ in PACES].index("at once"))
     assert session.plan is not None
     planned = {b.channel for b in session.plan.tonight.blocks}
@@ -155,9 +184,17 @@ def test_an_evening_is_rehearsed_into_a_watched_folder(qtbot: QtBot, opened: Win
     assert "Watching" in step.growing.state.text()
     if session.logbook.rehearsing:  # a quick machine may be done already
         run(opened, "rehearse")
-    qtbot.waitUntil(lambda: not session.logbook.rehearsing and step.growing.rehearse.text() == "Rehearse tonight", timeout=20_000)
+    qtbot.waitUntil(
+        lambda: (
+            not session.logbook.rehearsing and step.growing.rehearse.text() == "Rehearse tonight"
+        ),
+        timeout=20_000,
+    )
     assert {s.channel for s in session.logbook.subs} <= planned
-    assert all(s.contributor == "Ridge" and s.night.isoformat() == "2027-03-11" for s in session.logbook.subs)
+    assert all(
+        s.contributor == "Ridge" and s.night.isoformat() == "2027-03-11"
+        for s in session.logbook.subs
+    )
     run(opened, "undo")
     assert session.state.watched == ""
 
@@ -168,14 +205,28 @@ def shot(qtbot: QtBot, opened: Window, tmp_path: Path) -> Window:
     plan = demo_plan()
     start = dt.datetime(2027, 3, 10, 10, tzinfo=dt.UTC)
     shots = [Exposure("Ha", start + dt.timedelta(minutes=6 * n), 300.0) for n in range(9)]
-    e = make_evening(plan.sites[0], plan.rigs[0], plan.targets[0], plan.filters, shots, Forecast(()), mishaps=0.0)
-    dim = [a if n != 3 else type(a)(light=0.25, fwhm_arcsec=a.fwhm_arcsec, shift=a.shift) for n, a in enumerate(e.air)]
-    shoot(type(e)(e.site, e.rig, e.target, e.filters, e.shots, tuple(dim), e.seed), tmp_path / "subs", (260, 360))
+    e = make_evening(
+        plan.sites[0], plan.rigs[0], plan.targets[0], plan.filters, shots, Forecast(()), mishaps=0.0
+    )
+    dim = [
+        a if n != 3 else type(a)(light=0.25, fwhm_arcsec=a.fwhm_arcsec, shift=a.shift)
+        for n, a in enumerate(e.air)
+    ]
+    shoot(
+        type(e)(e.site, e.rig, e.target, e.filters, e.shots, tuple(dim), e.seed),
+        tmp_path / "subs",
+        (260, 360),
+    )
     opened.session.logbook.take_in(tmp_path / "subs")
     opened.go("subs")
     reviewer = opened.session.reviewer
-    qtbot.waitUntil(lambda: reviewer.group is not None and reviewer.group.measured == 9, timeout=60_000)
-    qtbot.waitUntil(lambda: subs_of(opened).canvas._pixels is not None and not opened.session.jobs.busy, timeout=20_000)
+    qtbot.waitUntil(
+        lambda: reviewer.group is not None and reviewer.group.measured == 9, timeout=60_000
+    )
+    qtbot.waitUntil(
+        lambda: subs_of(opened).canvas._pixels is not None and not opened.session.jobs.busy,
+        timeout=20_000,
+    )
     return opened
 
 
@@ -184,31 +235,54 @@ def test_subs_are_stepped_and_decided_by_key(qtbot: QtBot, shot: Window) -> None
     group = reviewer.group
     assert group is not None
     assert [n for n, r in enumerate(group.subs) if r.waiting] == [3]
-    qtbot.waitUntil(lambda: next(s for s in shot.head.route.stations if s.id == "subs").count == 1, timeout=5_000)
+    qtbot.waitUntil(
+        lambda: next(s for s in shot.head.route.stations if s.id == "subs").count == 1,
+        timeout=5_000,
+    )
     reviewer.go(0)
-    for key, index in ((Qt.Key.Key_Period, 1), (Qt.Key.Key_Period, 2), (Qt.Key.Key_Comma, 1), (Qt.Key.Key_D, 3)):
+    for key, index in (
+        (Qt.Key.Key_Period, 1),
+        (Qt.Key.Key_Period, 2),
+        (Qt.Key.Key_Comma, 1),
+        (Qt.Key.Key_D, 3),
+    ):
         qtbot.keyClick(step.canvas, key)
-        qtbot.waitUntil(lambda i=index: step.where.text().startswith(f"{i + 1} of 9"), timeout=5_000)
+        qtbot.waitUntil(
+            lambda i=index: step.where.text().startswith(f"{i + 1} of 9"), timeout=5_000
+        )
     assert "cloud" in step.verdict.text()
     assert "Cloud: leaving it out costs 5 min" in shot.foot.sentence.text
     qtbot.keyClick(step.canvas, Qt.Key.Key_X)
-    qtbot.waitUntil(lambda: reviewer.group is not None and not reviewer.group.subs[3].sub.kept, timeout=10_000)
+    qtbot.waitUntil(
+        lambda: reviewer.group is not None and not reviewer.group.subs[3].sub.kept, timeout=10_000
+    )
     assert reviewer.index == 4
-    qtbot.waitUntil(lambda: next(c for c in shot.ledger.cards if c.channel == "Ha").figure == "1", timeout=5_000)
+    qtbot.waitUntil(
+        lambda: next(c for c in shot.ledger.cards if c.channel == "Ha").figure == "1", timeout=5_000
+    )
     qtbot.keyClick(step.canvas, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
-    qtbot.waitUntil(lambda: reviewer.group is not None and reviewer.group.waiting == 1, timeout=10_000)
+    qtbot.waitUntil(
+        lambda: reviewer.group is not None and reviewer.group.waiting == 1, timeout=10_000
+    )
     qtbot.keyClick(step.canvas, Qt.Key.Key_X, Qt.KeyboardModifier.ShiftModifier)
-    qtbot.waitUntil(lambda: reviewer.group is not None and reviewer.group.waiting == 0, timeout=10_000)
+    qtbot.waitUntil(
+        lambda: reviewer.group is not None and reviewer.group.waiting == 0, timeout=10_000
+    )
     # a click on a point of a plot, and on a neighbour, goes to the sub
     plot = step.plots.plots[4]
     place = plot._place(6)
     assert place is not None
     qtbot.mouseClick(plot, Qt.MouseButton.LeftButton, pos=place.toPoint())
     assert reviewer.index == 6
-    qtbot.mouseClick(step.strip, Qt.MouseButton.LeftButton, pos=step.strip._rect_of(7).center().toPoint())
+    qtbot.mouseClick(
+        step.strip, Qt.MouseButton.LeftButton, pos=step.strip._rect_of(7).center().toPoint()
+    )
     assert reviewer.index == 7
     qtbot.keyClick(step.canvas, Qt.Key.Key_K)
-    qtbot.waitUntil(lambda: reviewer.group is not None and reviewer.group.subs[7].sub.mark == "keep", timeout=10_000)
+    qtbot.waitUntil(
+        lambda: reviewer.group is not None and reviewer.group.subs[7].sub.mark == "keep",
+        timeout=10_000,
+    )
     before = step.canvas.zoom
     qtbot.keyClick(step.canvas, Qt.Key.Key_Z)
     assert step.canvas.zoom == 1.0 != before
@@ -218,16 +292,21 @@ def test_subs_are_stepped_and_decided_by_key(qtbot: QtBot, shot: Window) -> None
     assert reviewer.index == index
 
 
-def test_kept_subs_are_listed_moved_when_asked_and_stacked(qtbot: QtBot, shot: Window, tmp_path: Path,
-                                                            monkeypatch: pytest.MonkeyPatch) -> None:
+def test_kept_subs_are_listed_moved_when_asked_and_stacked(
+    qtbot: QtBot, shot: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     step, reviewer = subs_of(shot), shot.session.reviewer
     reviewer.go(3)
     reviewer.decide(False)
-    qtbot.waitUntil(lambda: reviewer.group is not None and not reviewer.group.subs[3].sub.kept, timeout=10_000)
+    qtbot.waitUntil(
+        lambda: reviewer.group is not None and not reviewer.group.subs[3].sub.kept, timeout=10_000
+    )
     assert reviewer.group is not None
     gone = Path(reviewer.group.subs[3].sub.file)
     reviewer.export_kept(tmp_path / "kept.txt")
-    assert (tmp_path / "kept.txt").read_text().splitlines() == [r.sub.file for n, r in enumerate(reviewer.group.subs) if n != 3]
+    assert (tmp_path / "kept.txt").read_text().splitlines() == [
+        r.sub.file for n, r in enumerate(reviewer.group.subs) if n != 3
+    ]
     monkeypatch.setattr(QMessageBox, "question", lambda *_a: QMessageBox.StandardButton.No)
     step.ask_move()
     assert gone.exists()
@@ -235,36 +314,57 @@ def test_kept_subs_are_listed_moved_when_asked_and_stacked(qtbot: QtBot, shot: W
     step.ask_move()
     assert not gone.exists()
     assert (gone.parent / "rejected" / gone.name).exists()
-    qtbot.waitUntil(lambda: reviewer.group is not None and "/rejected/" in reviewer.group.subs[3].sub.file, timeout=10_000)
+    qtbot.waitUntil(
+        lambda: reviewer.group is not None and "/rejected/" in reviewer.group.subs[3].sub.file,
+        timeout=10_000,
+    )
     run(shot, "stack-night")
-    qtbot.waitUntil(lambda: shot.step.id == "channels" and shot.canvas._pixels is not None
-                    and not shot.session.jobs.busy, timeout=60_000)
+    qtbot.waitUntil(
+        lambda: (
+            shot.step.id == "channels"
+            and shot.canvas._pixels is not None
+            and not shot.session.jobs.busy
+        ),
+        timeout=60_000,
+    )
     assert shot.session.channels.channel("Ha").preliminary
     assert shot.canvas.alone == shot.session.channels.chosen["Ha"]
     assert shot.canvas.shape_shown == (260, 360)
     assert np.ptp(shot.canvas._pixels) > 100  # type: ignore[arg-type]
 
 
-def test_a_station_is_exported_and_taken_in_elsewhere(qtbot: QtBot, shot: Window, tmp_path: Path,
-                                                       monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_station_is_exported_and_taken_in_elsewhere(
+    qtbot: QtBot, shot: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     log, folder = log_of(shot), tmp_path / "given"
     folder.mkdir()
     monkeypatch.setattr(QMessageBox, "question", lambda *_a: QMessageBox.StandardButton.Yes)
     log.export_to(folder, "Ridge")
-    qtbot.waitUntil(lambda: (folder / "contribution.json").exists() and not shot.session.jobs.busy, timeout=20_000)
+    qtbot.waitUntil(
+        lambda: (folder / "contribution.json").exists() and not shot.session.jobs.busy,
+        timeout=20_000,
+    )
     assert len(list((folder / "subs").rglob("*.fits"))) == 9
     other = Session(tmp_path / "other.bichromus", "Other")
     other.begin()
     for _ in range(2):
         other.logbook.take_contribution(folder, lambda _stacks: None)
-        qtbot.waitUntil(lambda: not other.jobs.busy and other.logbook.hours() == {"Ha": pytest.approx(0.75)}, timeout=20_000)
+        qtbot.waitUntil(
+            lambda: not other.jobs.busy and other.logbook.hours() == {"Ha": pytest.approx(0.75)},
+            timeout=20_000,
+        )
     assert other.logbook.view.stations == ("Ridge",)
     other.close()
 
 
-def test_the_wheel_scrolls_a_long_log_and_paints_only_what_is_seen(qtbot: QtBot, opened: Window) -> None:
+def test_the_wheel_scrolls_a_long_log_and_paints_only_what_is_seen(
+    qtbot: QtBot, opened: Window
+) -> None:
     step = log_of(opened)
-    rows = "\n".join(f"{dt.date(2024, 1, 1) + dt.timedelta(days=3 * n)};Ridge;{('Ha', 'O3')[n % 2]};300;{5 + n % 40}" for n in range(300))
+    rows = "\n".join(
+        f"{dt.date(2024, 1, 1) + dt.timedelta(days=3 * n)};Ridge;{('Ha', 'O3')[n % 2]};300;{5 + n % 40}"
+        for n in range(300)
+    )
     opened.session.logbook.paste(f"night;station;channel;sub;kept\n{rows}")
     qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 300, timeout=20_000)
     bar = step.matrix.verticalScrollBar()
@@ -272,15 +372,23 @@ def test_the_wheel_scrolls_a_long_log_and_paints_only_what_is_seen(qtbot: QtBot,
     assert bar.value() == bar.maximum() > 8000
     painted: list[int] = []
     paint = step.matrix._paint_line
-    step.matrix._paint_line = lambda p, line, box: (painted.append(line.row), paint(p, line, box))[1]  # type: ignore[method-assign]
+    step.matrix._paint_line = lambda p, line, box: (painted.append(line.row), paint(p, line, box))[
+        1
+    ]  # type: ignore[method-assign]
     bar.setValue(3000)
     step.matrix.grab()
     assert 3 < len(set(painted)) < 25
     qtbot.keyClick(step.matrix, Qt.Key.Key_Home)
     assert bar.value() == 0
     port = step.matrix.viewport()
-    click = QMouseEvent(QEvent.Type.MouseButtonPress, QPointF(30, 60), QPointF(30, 60), Qt.MouseButton.LeftButton,
-                        Qt.MouseButton.LeftButton, Qt.KeyboardModifier.NoModifier)
+    click = QMouseEvent(
+        QEvent.Type.MouseButtonPress,
+        QPointF(30, 60),
+        QPointF(30, 60),
+        Qt.MouseButton.LeftButton,
+        Qt.MouseButton.LeftButton,
+        Qt.KeyboardModifier.NoModifier,
+    )
     assert port is not None
     QApplication.sendEvent(port, click)
     assert step.matrix.row is not None

@@ -34,7 +34,9 @@ def planned(qtbot: QtBot, window: Window) -> Window:
 def test_tonight_is_answered_without_scrolling(qtbot: QtBot, planned: Window) -> None:
     step = plan_of(planned)
     assert planned.stage.currentWidget() is step.stage
-    qtbot.waitUntil(lambda: step.band.view is not None and bool(step.rehearsal.pixels), timeout=10_000)
+    qtbot.waitUntil(
+        lambda: step.band.view is not None and bool(step.rehearsal.pixels), timeout=10_000
+    )
     assert "night of 17 March, Ridge" in step.heads["night"][0].text()
     assert "dark 21:34 to 05:59" in step.heads["night"][1].text()
     assert step.band.view.forecast.simulated  # type: ignore[union-attr]
@@ -45,20 +47,27 @@ def test_tonight_is_answered_without_scrolling(qtbot: QtBot, planned: Window) ->
     assert shown == ["Ha", "O3", "S2", "R", "G", "B"]
     assert planned.ledger.cards[0].label == "tonight"
     image = step.band.grab().toImage()
-    bright = sum(image.pixelColor(x, y).lightness() > 225 for x in range(0, image.width(), 2)
-                 for y in range(0, image.height(), 2))
+    bright = sum(
+        image.pixelColor(x, y).lightness() > 225
+        for x in range(0, image.width(), 2)
+        for y in range(0, image.height(), 2)
+    )
     assert bright > 60  # the target's way is drawn
 
 
 def test_another_night_site_and_cap_by_hand_and_back(qtbot: QtBot, planned: Window) -> None:
     step, session = plan_of(planned), planned.session
-    qtbot.mouseClick(step.strip, Qt.MouseButton.LeftButton, pos=step.strip.rect_of(5).center().toPoint())
+    qtbot.mouseClick(
+        step.strip, Qt.MouseButton.LeftButton, pos=step.strip.rect_of(5).center().toPoint()
+    )
     qtbot.waitUntil(lambda: "22 March" in step.heads["night"][0].text(), timeout=10_000)
     step.strip.setFocus()
     qtbot.keyClick(step.strip, Qt.Key.Key_Left)
     qtbot.waitUntil(lambda: "21 March" in step.heads["night"][0].text(), timeout=10_000)
     step.boxes["site"].textActivated.emit("Balcony")
-    qtbot.waitUntil(lambda: session.plan is not None and session.plan.site.name == "Balcony", timeout=10_000)
+    qtbot.waitUntil(
+        lambda: session.plan is not None and session.plan.site.name == "Balcony", timeout=10_000
+    )
     step.cap.setFocus()
     qtbot.keyClick(step.cap, Qt.Key.Key_PageDown)
     qtbot.waitUntil(lambda: session.document.saved.plan.max_sub_s == 300, timeout=3000)
@@ -66,7 +75,9 @@ def test_another_night_site_and_cap_by_hand_and_back(qtbot: QtBot, planned: Wind
     qtbot.waitUntil(lambda: session.state.plan.order == "cycle")
     for _ in range(5):
         planned.undo()
-    qtbot.waitUntil(lambda: session.plan is not None and session.plan.site.name == "Ridge", timeout=10_000)
+    qtbot.waitUntil(
+        lambda: session.plan is not None and session.plan.site.name == "Ridge", timeout=10_000
+    )
     assert session.state.plan == demo_plan()
 
 
@@ -111,7 +122,10 @@ def test_things_are_edited_with_every_field_a_command(planned: Window, tmp_path:
     dialog.kind.setCurrentText("targets")
     dialog.show_kind()
     dialog.add()
-    assert [t.name for t in planned.session.state.plan.targets] == ["Weaverbird Nebula", "New target"]
+    assert [t.name for t in planned.session.state.plan.targets] == [
+        "Weaverbird Nebula",
+        "New target",
+    ]
     lines = dialog.fields["rayleigh"]
     lines.setText("Ha 80, O3 12")
     lines.editingFinished.emit()
@@ -123,16 +137,27 @@ def test_things_are_edited_with_every_field_a_command(planned: Window, tmp_path:
     assert "cannot be taken in" in dialog.said.text()
     assert len(planned.session.state.plan.targets) == 1
     dialog.close()
-    for name, value in (("colour", True), ("horizon", ((1.0, 2.0), (3.0, 4.5))), ("aliases", ("a", "b")),
-                        ("rayleigh", {"Ha": 5.0}), ("sensor_px", (10, 20))):
+    for name, value in (
+        ("colour", True),
+        ("horizon", ((1.0, 2.0), (3.0, 4.5))),
+        ("aliases", ("a", "b")),
+        ("rayleigh", {"Ha": 5.0}),
+        ("sensor_px", (10, 20)),
+    ):
         assert from_text(name, to_text(value)) == value
 
 
 def test_goals_forecast_year_and_paper(qtbot: QtBot, planned: Window, tmp_path: Path) -> None:
     step, session = plan_of(planned), planned.session
     step.goal.activated.emit(1)
-    qtbot.waitUntil(lambda: step.even.isVisible() and session.plan is not None
-                    and any(c.wanted_h == 8.0 for c in session.plan.channels), timeout=10_000)
+    qtbot.waitUntil(
+        lambda: (
+            step.even.isVisible()
+            and session.plan is not None
+            and any(c.wanted_h == 8.0 for c in session.plan.channels)
+        ),
+        timeout=10_000,
+    )
     step.goal.activated.emit(2)
     qtbot.waitUntil(step.typed.isVisible)
     step.typed.setText("Ha 9, O3 12")
@@ -149,7 +174,9 @@ def test_goals_forecast_year_and_paper(qtbot: QtBot, planned: Window, tmp_path: 
     qtbot.waitUntil(lambda: "forecast is not usable" in step.trouble.text(), timeout=10_000)
     assert step.stage.currentIndex() == 0
     step.choose_forecast()  # back to the simulated one
-    qtbot.waitUntil(lambda: session.plan is not None and step.stage.currentIndex() == 1, timeout=10_000)
+    qtbot.waitUntil(
+        lambda: session.plan is not None and step.stage.currentIndex() == 1, timeout=10_000
+    )
     step.show_year()
     qtbot.waitUntil(lambda: planned.findChild(YearDialog) is not None, timeout=10_000)
     year = planned.findChild(YearDialog)
@@ -190,7 +217,9 @@ def test_a_horizon_is_drawn_and_a_target_found(qtbot: QtBot, planned: Window) ->
     dialog.close()
 
 
-def test_the_plan_is_saved_and_a_missing_thing_is_told(qtbot: QtBot, planned: Window, tmp_path: Path) -> None:
+def test_the_plan_is_saved_and_a_missing_thing_is_told(
+    qtbot: QtBot, planned: Window, tmp_path: Path
+) -> None:
     step = plan_of(planned)
     step.save_plan(tmp_path / "tonight.md")
     assert "Weaverbird Nebula" in (tmp_path / "tonight.md").read_text()
@@ -227,22 +256,39 @@ def test_a_first_night_is_planned_from_nothing(qtbot: QtBot, application: Applic
     qtbot.waitUntil(lambda: window.session.plan is not None, timeout=10_000)
     assert window.session.plan is not None
     assert window.session.plan.site.name == "Loft"
-    qtbot.waitUntil(lambda: (window.foot.advice is not None and "IC 2" in window.foot.advice.sentence)
-                    or window.foot.sentence.text != "", timeout=5000)
+    qtbot.waitUntil(
+        lambda: (
+            (window.foot.advice is not None and "IC 2" in window.foot.advice.sentence)
+            or window.foot.sentence.text != ""
+        ),
+        timeout=5000,
+    )
     qtbot.waitUntil(lambda: plan_of(window).stage.currentIndex() == 1)
 
 
-def test_an_empty_project_can_be_planned_before_any_stack(qtbot: QtBot, application: Application) -> None:
+def test_an_empty_project_can_be_planned_before_any_stack(
+    qtbot: QtBot, application: Application
+) -> None:
     window = application.open("new")
     window.go("plan")
-    qtbot.waitUntil(lambda: "There is no site yet" in plan_of(window).trouble.text(), timeout=10_000)
+    qtbot.waitUntil(
+        lambda: "There is no site yet" in plan_of(window).trouble.text(), timeout=10_000
+    )
     window.session.set_plan("things", **demo_plan().model_dump())
-    qtbot.waitUntil(lambda: window.session.plan is not None and plan_of(window).band.view is not None, timeout=10_000)
+    qtbot.waitUntil(
+        lambda: window.session.plan is not None and plan_of(window).band.view is not None,
+        timeout=10_000,
+    )
     assert window.session.plan is not None
     assert window.session.plan.tonight.blocks or window.session.plan.cloudy
-    qtbot.waitUntil(lambda: [c.channel for c in window.ledger.cards] == ["Ha", "O3", "S2", "R", "G", "B"], timeout=5000)
+    qtbot.waitUntil(
+        lambda: [c.channel for c in window.ledger.cards] == ["Ha", "O3", "S2", "R", "G", "B"],
+        timeout=5000,
+    )
     window.select("O3")  # nothing of it yet, but it can be rehearsed
-    qtbot.waitUntil(lambda: plan_of(window).heads["try"][0].text() == "rehearsal of O3", timeout=10_000)
+    qtbot.waitUntil(
+        lambda: plan_of(window).heads["try"][0].text() == "rehearsal of O3", timeout=10_000
+    )
     window.go("channels")
     assert window.ledger.cards == []
     assert window.stage.currentWidget() is window.welcome

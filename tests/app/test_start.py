@@ -16,7 +16,9 @@ from bichromus.workspace.document import Document
 from bichromus.workspace.places import Settings, make_demo
 
 
-def test_without_a_monitor_it_says_so(monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]) -> None:
+def test_without_a_monitor_it_says_so(
+    monkeypatch: pytest.MonkeyPatch, capsys: pytest.CaptureFixture[str]
+) -> None:
     for name in ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM"):
         monkeypatch.delenv(name, raising=False)
     assert start(None, False) == 2
@@ -39,8 +41,9 @@ def test_the_last_project_opens_again(qtbot: QtBot, application: Application) ->
     window.close()
 
 
-def test_a_project_that_is_open_elsewhere_is_told_and_the_window_stays(qtbot: QtBot, application: Application,
-                                                                       tmp_path: Path) -> None:
+def test_a_project_that_is_open_elsewhere_is_told_and_the_window_stays(
+    qtbot: QtBot, application: Application, tmp_path: Path
+) -> None:
     window = application.open("new")
     elsewhere = Document(tmp_path / "other.bichromus", "other")
     window.project_wanted.emit(elsewhere.folder)
@@ -53,8 +56,9 @@ def test_a_project_that_is_open_elsewhere_is_told_and_the_window_stays(qtbot: Qt
     assert application.window.session.document.folder == elsewhere.folder
 
 
-def test_an_error_that_nothing_caught_is_told_and_the_program_goes_on(application: Application,
-                                                                      capsys: pytest.CaptureFixture[str]) -> None:
+def test_an_error_that_nothing_caught_is_told_and_the_program_goes_on(
+    application: Application, capsys: pytest.CaptureFixture[str]
+) -> None:
     window = application.open("new")
     application.tell(InputError, InputError("It broke", do="Mend it"), None)
     assert window.trouble_sheet.text == "It broke. Mend it."
@@ -63,7 +67,9 @@ def test_an_error_that_nothing_caught_is_told_and_the_program_goes_on(applicatio
     assert "ValueError: odd" in capsys.readouterr().err
 
 
-def test_a_gesture_in_hand_counts_when_the_window_closes(qtbot: QtBot, application: Application) -> None:
+def test_a_gesture_in_hand_counts_when_the_window_closes(
+    qtbot: QtBot, application: Application
+) -> None:
     window = application.open("new")
     window.go("publish")
     publish = window.step_named("publish")
@@ -78,7 +84,9 @@ def test_a_gesture_in_hand_counts_when_the_window_closes(qtbot: QtBot, applicati
     assert qtbot is not None
 
 
-def test_the_demos_stacks_are_made_once_and_again_when_one_is_lost(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_the_demos_stacks_are_made_once_and_again_when_one_is_lost(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
     calls: list[Path] = []
 
     def quick(folder: Path, **_more: object) -> list[Path]:
@@ -113,10 +121,20 @@ def test_the_script_names_its_verbs_and_the_command_its_version() -> None:
     asked = subprocess.run([root / "run", "dance"], capture_output=True, text=True, check=False)
     assert asked.returncode == 2
     assert "demo | test" in asked.stderr
-    told = subprocess.run([sys.executable, "-m", "bichromus", "--version"], capture_output=True, text=True, check=False)
+    told = subprocess.run(
+        [sys.executable, "-m", "bichromus", "--version"],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert told.returncode == 0
     assert told.stdout.startswith("bichromus ")
-    listed = subprocess.run([sys.executable, "-m", "bichromus", "demo", "--help"], capture_output=True, text=True, check=False)
+    listed = subprocess.run(
+        [sys.executable, "-m", "bichromus", "demo", "--help"],
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert "--write" in listed.stdout
 
 
@@ -128,4 +146,6 @@ def test_the_papers_link_to_what_is_there() -> None:
         for link in re.findall(r"\]\(([^)#:]+)\)", paper.read_text("utf-8")):
             assert (paper.parent / link).exists(), (paper.name, link)
     shots = {p.name for p in (root / "docs" / "screenshots").glob("*.png")}
-    assert shots == set(re.findall(r"screenshots/([\w-]+\.png)", (root / "README.md").read_text("utf-8")))
+    assert shots == set(
+        re.findall(r"screenshots/([\w-]+\.png)", (root / "README.md").read_text("utf-8"))
+    )

@@ -69,8 +69,16 @@ def test_a_slider_tells_moves_and_one_end(qtbot: QtBot) -> None:
     slider.finish()
     slider.finish()
     assert ends == [10.0, 8.0, 4.0]
-    wheel = QWheelEvent(QPointF(100, 10), QPointF(100, 10), QPoint(), QPoint(0, 120), Qt.MouseButton.NoButton,
-                        Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False)
+    wheel = QWheelEvent(
+        QPointF(100, 10),
+        QPointF(100, 10),
+        QPoint(),
+        QPoint(0, 120),
+        Qt.MouseButton.NoButton,
+        Qt.KeyboardModifier.NoModifier,
+        Qt.ScrollPhase.NoScrollPhase,
+        False,
+    )
     QApplication.sendEvent(slider, wheel)
     assert slider.value == 4.5
     slider.finish()
@@ -105,7 +113,11 @@ def test_the_dial_follows_its_arc_and_keeps_within(qtbot: QtBot) -> None:
 def test_the_mix_table_drags_and_bounds(qtbot: QtBot) -> None:
     table = MixTable()
     shown(qtbot, table, 300, 140)
-    table.show_mix(["Ha", "O3"], {"R": {"Ha": 1.0}, "G": {}, "B": {"O3": 1.0}}, {"R": 0.01, "G": 0.02, "B": 0.03})
+    table.show_mix(
+        ["Ha", "O3"],
+        {"R": {"Ha": 1.0}, "G": {}, "B": {"O3": 1.0}},
+        {"R": 0.01, "G": 0.02, "B": 0.03},
+    )
     table.resize(300, table.sizeHint().height())
     ends: list[tuple[str, str, float]] = []
     table.settled.connect(lambda o, c, w: ends.append((o, c, w)))
@@ -130,7 +142,11 @@ def test_the_mix_table_drags_and_bounds(qtbot: QtBot) -> None:
 def test_the_route_and_the_ledger_step_by_keys(qtbot: QtBot) -> None:
     route = Route()
     shown(qtbot, route, 600)
-    stations = [Station("a", "Alpha", "full"), Station("b", "Beta", "half", 3), Station("c", "Gamma")]
+    stations = [
+        Station("a", "Alpha", "full"),
+        Station("b", "Beta", "half", 3),
+        Station("c", "Gamma"),
+    ]
     chosen: list[str] = []
     route.chosen.connect(lambda i: (chosen.append(i), route.show_stations(stations, i)))
     route.show_stations(stations, "a")
@@ -140,10 +156,15 @@ def test_the_route_and_the_ledger_step_by_keys(qtbot: QtBot) -> None:
     assert chosen == ["b", "c", "c", "b"]
     amber = QApplication.instance() and LOOK.theme.accent
     image = route.grab().toImage()
-    assert any(image.pixelColor(x, 10).name() == amber for x in range(image.width()))  # the count that wants a decision
+    assert any(
+        image.pixelColor(x, 10).name() == amber for x in range(image.width())
+    )  # the count that wants a decision
     ledger = Ledger()
     shown(qtbot, ledger)
-    cards = [Card(n, "1h 00m", "10.0", 0.5, "stars", "2.0 px", "H", "tip", n == "O3") for n in ("Ha", "O3", "S2")]
+    cards = [
+        Card(n, "1h 00m", "10.0", 0.5, "stars", "2.0 px", "H", "tip", n == "O3")
+        for n in ("Ha", "O3", "S2")
+    ]
     picked: list[str] = []
     ledger.chosen.connect(lambda n: (picked.append(n), ledger.show_cards(cards, n)))
     ledger.show_cards(cards, "Ha")
@@ -187,13 +208,20 @@ def test_sheets_say_why_what_went_wrong_and_find_commands(qtbot: QtBot) -> None:
     qtbot.keyClick(why, Qt.Key.Key_Escape)
     assert not why.isVisible()
     trouble = TroubleSheet(window)
-    trouble.show_errors([InputError("It broke", why="of frost", do="Warm it", file=f"{n}.fits") for n in range(9)])
+    trouble.show_errors(
+        [InputError("It broke", why="of frost", do="Warm it", file=f"{n}.fits") for n in range(9)]
+    )
     assert "9 things" in trouble.title.text()
     assert "and 3 more" in trouble.text
     done: list[str] = []
     ready = [True]
-    finder = Finder(window, [Command("a", "Fit the picture", "F", lambda: done.append("a"), "zoom"),
-                             Command("b", "Publish", "", lambda: done.append("b"), "export", lambda: ready[0])])
+    finder = Finder(
+        window,
+        [
+            Command("a", "Fit the picture", "F", lambda: done.append("a"), "zoom"),
+            Command("b", "Publish", "", lambda: done.append("b"), "export", lambda: ready[0]),
+        ],
+    )
     finder.ask(10, 10)
     qtbot.keyClicks(finder.line, "zoom")
     assert [c.id for c in finder._found] == ["a"]
@@ -271,12 +299,19 @@ def test_the_camera_keeps_what_is_under_the_pointer() -> None:
     assert camera.seen(shape, 900, 500) == (75, 0, 825, 500)
     assert Camera(5000, 5000, 1).seen(shape, 900, 500) is None
     assert Camera(-50, 900, 1).held(shape) == Camera(0, 400, 1)
-    assert camera.moved(10, -5).to_picture(10, -5, 900, 500) == pytest.approx(camera.to_picture(0, 0, 900, 500))
+    assert camera.moved(10, -5).to_picture(10, -5, 900, 500) == pytest.approx(
+        camera.to_picture(0, 0, 900, 500)
+    )
 
 
 def test_figures_in_words() -> None:
-    assert [value_text(v) for v in (65535, 12.345, 0.1234, 3.6e-4, -4.2e-6)] == ["65,535", "12.35", "0.1234", "360e-6",
-                                                                               "−4.2e-6"]
+    assert [value_text(v) for v in (65535, 12.345, 0.1234, 3.6e-4, -4.2e-6)] == [
+        "65,535",
+        "12.35",
+        "0.1234",
+        "360e-6",
+        "−4.2e-6",
+    ]
     assert [snr_text(v) for v in (None, 9.84, 203.4)] == ["–", "9.8", "203"]
     assert [clock_text(v) for v in (None, 0.5, 6.333)] == ["", "0h 30m", "6h 20m"]
     assert [seconds_text(v) for v in (0.2, 42, 200)] == ["1 s", "42 s", "3 min"]

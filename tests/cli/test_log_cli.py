@@ -25,43 +25,87 @@ from bichromus.core.model.sub import kind_of, night_at, nights_by_gap, sub_filte
 SKY = np.arange(64 * 64, dtype=np.uint16).reshape(64, 64)
 
 
-def sub(path: Path, start: str = "2027-03-17T09:00:00", seconds: Any = 300.0, filter_: str | None = "Ha", **cards: Any) -> Path:
+def sub(
+    path: Path,
+    start: str = "2027-03-17T09:00:00",
+    seconds: Any = 300.0,
+    filter_: str | None = "Ha",
+    **cards: Any,
+) -> Path:
     """A small sub with its header."""
     path.parent.mkdir(parents=True, exist_ok=True)
     hdu = fits.PrimaryHDU(SKY)
-    hdu.header.update({"DATE-OBS": start, "EXPTIME": seconds, "IMAGETYP": "Light Frame", "INSTRUME": "mono", "OBJECT": "DEMO 12",
-                       **({"FILTER": filter_} if filter_ else {}), **{k.replace("_", "-"): v for k, v in cards.items()}})
+    hdu.header.update(
+        {
+            "DATE-OBS": start,
+            "EXPTIME": seconds,
+            "IMAGETYP": "Light Frame",
+            "INSTRUME": "mono",
+            "OBJECT": "DEMO 12",
+            **({"FILTER": filter_} if filter_ else {}),
+            **{k.replace("_", "-"): v for k, v in cards.items()},
+        }
+    )
     hdu.writeto(path, overwrite=True)
     return path
 
 
 def evening(folder: Path, count: int = 6, **more: Any) -> list[Path]:
     begin = dt.datetime(2027, 3, 17, 9)
-    return [sub(folder / f"s{n}.fits", (begin + dt.timedelta(minutes=6 * n)).isoformat(), filter_=("Ha", "O III", "SII 3nm")[n % 3],
-                **more) for n in range(count)]
+    return [
+        sub(
+            folder / f"s{n}.fits",
+            (begin + dt.timedelta(minutes=6 * n)).isoformat(),
+            filter_=("Ha", "O III", "SII 3nm")[n % 3],
+            **more,
+        )
+        for n in range(count)
+    ]
 
 
 def test_words_of_headers_are_understood() -> None:
-    assert [kind_of(w) for w in ("", "Light Frame", "OBJECT", "science", "Dark-Flat", "MASTER flat", "stacked", "bias_frame", "odd")] == [
-        "light", "light", "light", "light", "other", "other", "other", "other", "unknown"]
+    assert [
+        kind_of(w)
+        for w in (
+            "",
+            "Light Frame",
+            "OBJECT",
+            "science",
+            "Dark-Flat",
+            "MASTER flat",
+            "stacked",
+            "bias_frame",
+            "odd",
+        )
+    ] == ["light", "light", "light", "light", "other", "other", "other", "other", "unknown"]
     assert sub_filter(None, False).text == "none"
     assert sub_filter(" ", True).text == "RGB"
     assert sub_filter("O3/Ha", False).text == "Ha+O3"
     noon = dt.datetime(2027, 3, 17, 0, 38, tzinfo=dt.UTC)
     assert night_at(noon - dt.timedelta(minutes=5), 170.46) == dt.date(2027, 3, 16)
     assert night_at(noon + dt.timedelta(minutes=5), 170.46) == dt.date(2027, 3, 17)
-    starts = [dt.datetime(2027, 3, 17, h, tzinfo=dt.UTC) + dt.timedelta(days=d) for d in (0, 1) for h in (20, 23)]
+    starts = [
+        dt.datetime(2027, 3, 17, h, tzinfo=dt.UTC) + dt.timedelta(days=d)
+        for d in (0, 1)
+        for h in (20, 23)
+    ]
     starts.append(dt.datetime(2027, 3, 18, 2, tzinfo=dt.UTC))
     nights = nights_by_gap(starts)
     assert sorted(set(nights.values())) == [dt.date(2027, 3, 17), dt.date(2027, 3, 18)]
     assert nights[starts[-1]] == dt.date(2027, 3, 17)
 
 
-@pytest.mark.parametrize(("cards", "seconds", "hour"), [
-    ({"DATE-OBS": "2027-03-17", "TIME-OBS": "09:30:00.5", "EXPTIME": " 120 "}, 120.0, 9),
-    ({"DATE-BEG": "2027-03-17T10:00:00.123456789Z", "EXPOSURE": 60}, 60.0, 10),
-    ({"MJD-OBS": 61481.5, "EXPTIME": "30"}, 30.0, 12)])
-def test_start_and_seconds_in_their_usual_spellings(tmp_path: Path, cards: dict[str, Any], seconds: float, hour: int) -> None:
+@pytest.mark.parametrize(
+    ("cards", "seconds", "hour"),
+    [
+        ({"DATE-OBS": "2027-03-17", "TIME-OBS": "09:30:00.5", "EXPTIME": " 120 "}, 120.0, 9),
+        ({"DATE-BEG": "2027-03-17T10:00:00.123456789Z", "EXPOSURE": 60}, 60.0, 10),
+        ({"MJD-OBS": 61481.5, "EXPTIME": "30"}, 30.0, 12),
+    ],
+)
+def test_start_and_seconds_in_their_usual_spellings(
+    tmp_path: Path, cards: dict[str, Any], seconds: float, hour: int
+) -> None:
     hdu = fits.PrimaryHDU(SKY)
     hdu.header.update({**cards, "SITELONG": "170 27 36"})
     hdu.writeto(tmp_path / "a.fit")
@@ -72,7 +116,9 @@ def test_start_and_seconds_in_their_usual_spellings(tmp_path: Path, cards: dict[
     assert header.longitude == pytest.approx(170.46)
 
 
-def test_an_intake_counts_everything_once(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+def test_an_intake_counts_everything_once(
+    capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
     folder, project = tmp_path / "night", tmp_path / "p.bichromus"
     subs = evening(folder)
     (folder / "copy").mkdir()
@@ -89,15 +135,23 @@ def test_an_intake_counts_everything_once(capsys: pytest.CaptureFixture[str], tm
     (folder / "note.txt").write_text("not counted")
     found = call(capsys, "log", "intake", project, folder)
     assert found["files"] == 16
-    assert found["files"] == found["added"] + found["duplicates"] + found["not_lights"] + len(found["broken"])
+    assert found["files"] == found["added"] + found["duplicates"] + found["not_lights"] + len(
+        found["broken"]
+    )
     assert (found["added"], found["duplicates"], found["not_lights"]) == (9, 2, 2)
     assert {Path(b["file"]).name for b in found["broken"]} == {"cut.fits", "text.fits", "zero.fits"}
     assert found["unknown_filters"] == {"Neodymium": 1}
     assert "Tricolour" in found["warnings"][0]
     totals = call(capsys, "log", "totals", project)
     assert list(totals["channels"]) == ["Ha", "O3", "S2", "RGB"]
-    assert totals["channels"]["Ha"] == {"seconds_kept": 600.0, "seconds_rejected": 0.0, "subs_kept": 2, "subs_rejected": 0,
-                                        "nights": ["2027-03-17"], "goal_seconds": None}
+    assert totals["channels"]["Ha"] == {
+        "seconds_kept": 600.0,
+        "seconds_rejected": 0.0,
+        "subs_kept": 2,
+        "subs_rejected": 0,
+        "nights": ["2027-03-17"],
+        "goal_seconds": None,
+    }
     assert set(totals["unassigned"]) == {"Neodymium", "none"}
     assert totals["total"]["subs_kept"] == 7
     assert list(totals["contributors"]) == ["unknown"]
@@ -109,7 +163,9 @@ def test_an_intake_counts_everything_once(capsys: pytest.CaptureFixture[str], tm
     assert call(capsys, "log", "totals", project)["channels"]["L"]["subs_kept"] == 1
 
 
-def test_rejected_folders_marks_and_moves(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+def test_rejected_folders_marks_and_moves(
+    capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
     folder, project = tmp_path / "night", tmp_path / "p.bichromus"
     subs = evening(folder, OBSERVER="Ridge", SITELONG=170.46)
     call(capsys, "log", "intake", project, folder)
@@ -120,11 +176,18 @@ def test_rejected_folders_marks_and_moves(capsys: pytest.CaptureFixture[str], tm
     assert (moved["added"], moved["duplicates"]) == (0, 6)
     totals = call(capsys, "log", "totals", project)
     assert (totals["total"]["subs_kept"], totals["total"]["subs_rejected"]) == (5, 1)
-    assert call(capsys, "log", "mark", project, folder / "renamed.fits", "--reject", "--reason", "trail")["marked"] == 1
+    assert (
+        call(
+            capsys, "log", "mark", project, folder / "renamed.fits", "--reject", "--reason", "trail"
+        )["marked"]
+        == 1
+    )
     call(capsys, "log", "mark", project, folder / "Rejected" / "s0.fits", "--keep")
     call(capsys, "log", "intake", project, folder)
     totals = call(capsys, "log", "totals", project)
-    assert totals["channels"]["Ha"]["subs_kept"] == 2  # kept by hand, though its folder says otherwise
+    assert (
+        totals["channels"]["Ha"]["subs_kept"] == 2
+    )  # kept by hand, though its folder says otherwise
     assert totals["channels"]["O3"]["subs_rejected"] == 1
     assert totals["contributors"]["Ridge"]["channels"]["O3"]["seconds_rejected"] == 300
     alone = call(capsys, "log", "intake", tmp_path / "q.bichromus", folder / "Rejected")
@@ -136,12 +199,27 @@ def test_rejected_folders_marks_and_moves(capsys: pytest.CaptureFixture[str], tm
 
 def test_nights_contributors_and_goals(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
     project = tmp_path / "p.bichromus"
-    sub(tmp_path / "a" / "1.fits", "2027-03-17T00:30:00", SITELONG=170.46)  # before local noon: the night before
+    sub(
+        tmp_path / "a" / "1.fits", "2027-03-17T00:30:00", SITELONG=170.46
+    )  # before local noon: the night before
     sub(tmp_path / "a" / "2.fits", "2027-03-17T00:45:00", SITELONG=170.46)
     call(capsys, "log", "intake", project, tmp_path / "a", "--contributor", "Shed")
     sub(tmp_path / "b" / "3.fits", "2027-03-17T00:46:00", filter_="O3")
-    call(capsys, "log", "intake", project, tmp_path / "b", "--lon", "170.46", "--contributor", "Balcony")
-    assert call(capsys, "log", "goal", project, "O3=12", "Ha=8")["goals"] == {"O3": 43200, "Ha": 28800}
+    call(
+        capsys,
+        "log",
+        "intake",
+        project,
+        tmp_path / "b",
+        "--lon",
+        "170.46",
+        "--contributor",
+        "Balcony",
+    )
+    assert call(capsys, "log", "goal", project, "O3=12", "Ha=8")["goals"] == {
+        "O3": 43200,
+        "Ha": 28800,
+    }
     totals = call(capsys, "log", "totals", project)
     assert list(totals["nights"]) == ["2027-03-16", "2027-03-17"]
     assert totals["channels"]["O3"]["goal_seconds"] == 43200
@@ -149,7 +227,9 @@ def test_nights_contributors_and_goals(capsys: pytest.CaptureFixture[str], tmp_p
     assert call(capsys, "log", "goal", project, "O3=0")["goals"] == {"Ha": 28800}
 
 
-def test_the_log_is_exported_in_three_forms(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+def test_the_log_is_exported_in_three_forms(
+    capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
     project = tmp_path / "p.bichromus"
     evening(tmp_path / "n", GAIN=100, CCD_TEMP="-10")
     sub(tmp_path / "n" / "x.fits", "2027-03-17T12:00:00", filter_="odd")
@@ -158,8 +238,22 @@ def test_the_log_is_exported_in_three_forms(capsys: pytest.CaptureFixture[str], 
         assert call(capsys, "log", "export", project, "--out", tmp_path / name)["subs"] == 7
     rows = list(csv.DictReader((tmp_path / "l.csv").read_text().splitlines()))
     assert len(rows) == 7
-    assert list(rows[0]) == ["file", "object", "channel", "filter", "night", "start", "seconds", "contributor", "telescope", "camera",
-                             "gain", "temperature_c", "kept", "reason"]
+    assert list(rows[0]) == [
+        "file",
+        "object",
+        "channel",
+        "filter",
+        "night",
+        "start",
+        "seconds",
+        "contributor",
+        "telescope",
+        "camera",
+        "gain",
+        "temperature_c",
+        "kept",
+        "reason",
+    ]
     assert (rows[0]["gain"], rows[0]["temperature_c"], rows[0]["kept"]) == ("100.0", "-10.0", "1")
     assert [r["channel"] for r in rows].count("") == 1
     raw = json.loads((tmp_path / "l.json").read_text())
@@ -171,14 +265,21 @@ def test_the_log_is_exported_in_three_forms(capsys: pytest.CaptureFixture[str], 
     assert "exists already" in capsys.readouterr().err
 
 
-def test_a_killed_intake_opens_and_is_completed_by_doing_it_again(capsys: pytest.CaptureFixture[str], tmp_path: Path) -> None:
+def test_a_killed_intake_opens_and_is_completed_by_doing_it_again(
+    capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
     folder, project = tmp_path / "n", tmp_path / "p.bichromus"
     base = sub(folder / "s0000.fits").read_bytes()
     for n in range(1, 1500):
         moment = (dt.datetime(2027, 3, 17, 9) + dt.timedelta(seconds=n)).isoformat()
-        (folder / f"s{n:04d}.fits").write_bytes(base.replace(b"2027-03-17T09:00:00", moment.encode()))
-    child = subprocess.Popen([sys.executable, "-m", "bichromus", "log", "intake", str(project), str(folder)],
-                             stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        (folder / f"s{n:04d}.fits").write_bytes(
+            base.replace(b"2027-03-17T09:00:00", moment.encode())
+        )
+    child = subprocess.Popen(
+        [sys.executable, "-m", "bichromus", "log", "intake", str(project), str(folder)],
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+    )
     end = time.monotonic() + 30
     while not (project / "project.db").exists() and time.monotonic() < end:
         time.sleep(0.01)
@@ -195,16 +296,27 @@ def test_faults_of_the_log_are_one_line(capsys: pytest.CaptureFixture[str], tmp_
     project = tmp_path / "p.bichromus"
     evening(tmp_path / "n", 2)
     call(capsys, "log", "intake", project, tmp_path / "n")
-    for words, expected in ((["intake", project, tmp_path / "none"], "no such folder"), (["totals", tmp_path / "x"], "no such project"),
-                            (["mark", project, tmp_path / "n" / "s0.fits", tmp_path / "none.fits", "--reject"], "not in the log"),
-                            (["mark", project, "a.fits"], "required"), (["goal", project, "O3"], "not clear"),
-                            (["goal", project, "O3=much"], "not clear"), (["goal", project, "He=2"], "No channel"),
-                            (["goal", project, "O3=-2"], "below zero"), (["export", project, "--out", tmp_path / "a.doc"], "no form"),
-                            (["intake", project, tmp_path / "n", "--filter", "x=He"], "No channel")):
+    for words, expected in (
+        (["intake", project, tmp_path / "none"], "no such folder"),
+        (["totals", tmp_path / "x"], "no such project"),
+        (
+            ["mark", project, tmp_path / "n" / "s0.fits", tmp_path / "none.fits", "--reject"],
+            "not in the log",
+        ),
+        (["mark", project, "a.fits"], "required"),
+        (["goal", project, "O3"], "not clear"),
+        (["goal", project, "O3=much"], "not clear"),
+        (["goal", project, "He=2"], "No channel"),
+        (["goal", project, "O3=-2"], "below zero"),
+        (["export", project, "--out", tmp_path / "a.doc"], "no form"),
+        (["intake", project, tmp_path / "n", "--filter", "x=He"], "No channel"),
+    ):
         capsys.readouterr()
         assert run(["log", *map(str, words)]) == 2, words
         out, err = capsys.readouterr()
         assert out == ""
         assert err.count("\n") == 1
         assert expected in err, err
-    assert call(capsys, "log", "totals", project)["total"]["subs_rejected"] == 0  # a mark that fails changes nothing
+    assert (
+        call(capsys, "log", "totals", project)["total"]["subs_rejected"] == 0
+    )  # a mark that fails changes nothing

@@ -8,7 +8,13 @@ import numpy as np
 import pytest
 from test_blend import TRIO, recipe
 
-from bichromus.core.advise import Advice, Standing, advise_blend, advise_channels, hours_for_full_colour
+from bichromus.core.advise import (
+    Advice,
+    Standing,
+    advise_blend,
+    advise_channels,
+    hours_for_full_colour,
+)
 from bichromus.core.advise.base import hours_text, listed
 from bichromus.core.blend import predict_noise
 from bichromus.core.blend.noise import at_balance
@@ -22,8 +28,12 @@ def test_the_hours_that_are_asked_for_do_what_is_promised() -> None:
     made = recipe()
     needs = hours_for_full_colour(made)
     assert needs[0].channel in ("O3", "S2")
-    cleaner = {n: f.model_copy(update={"sigma_px": f.sigma_px / next((k.factor for k in needs if k.channel == n), 1)})
-               for n, f in TRIO.items()}
+    cleaner = {
+        n: f.model_copy(
+            update={"sigma_px": f.sigma_px / next((k.factor for k in needs if k.channel == n), 1)}
+        )
+        for n, f in TRIO.items()
+    }
     limits = made.settings.limits
     full = at_balance(made.model_copy(update={"channels": cleaner}), 0.0)
     noise = predict_noise(full)
@@ -70,7 +80,9 @@ def test_channels_are_judged_by_their_measures() -> None:
     assert said is not None
     assert said.sentence.startswith("O3 is the weakest line")
     assert "3.0 h more" in said.sentence
-    assert (weak.snr or 0) * 2**0.5 == pytest.approx(float(said.sentence.rstrip(".").split()[-1]), abs=0.06)
+    assert (weak.snr or 0) * 2**0.5 == pytest.approx(
+        float(said.sentence.rstrip(".").split()[-1]), abs=0.06
+    )
     even = advise_channels({"Ha": strong, "O3": strong}, {})
     assert even is not None
     assert even.tone == "good"
@@ -85,7 +97,13 @@ def test_channels_are_judged_by_their_measures() -> None:
 
 
 def test_hours_as_a_person_says_them() -> None:
-    assert [hours_text(h) for h in (0.02, 0.5, 2.44, 31.4, 1234)] == ["5 min", "30 min", "2.4 h", "31 h", "1,234 h"]
+    assert [hours_text(h) for h in (0.02, 0.5, 2.44, 31.4, 1234)] == [
+        "5 min",
+        "30 min",
+        "2.4 h",
+        "31 h",
+        "1,234 h",
+    ]
     assert listed(["Ha"]) == "Ha"
     assert listed(["Ha", "O3", "S2"]) == "Ha, O3 and S2"
 
@@ -93,22 +111,34 @@ def test_hours_as_a_person_says_them() -> None:
 def test_a_tilt_a_leak_and_a_useless_stack_are_told_with_their_figures() -> None:
     rng = np.random.default_rng(2)
     y, x = np.mgrid[0:256, 0:384]
-    data = 1 + 2 * np.exp(-((x - 150) ** 2 + (y - 130) ** 2) / 1500) + 0.02 * rng.standard_normal(x.shape)
+    data = (
+        1
+        + 2 * np.exp(-((x - 150) ** 2 + (y - 130) ** 2) / 1500)
+        + 0.02 * rng.standard_normal(x.shape)
+    )
     measure = measure_plane(Picture(data.astype(np.float32), Header()), "O3")
     flat = Poly(1, (0.0, 0.0, 0.0), (256, 384))
-    tilted = StarField((256, 384), Poly(2, (3.0, 0.2, 0.1, 0.0, 0.0, 0.0), (256, 384)), flat, flat, 200, 0.02)
+    tilted = StarField(
+        (256, 384), Poly(2, (3.0, 0.2, 0.1, 0.0, 0.0, 0.0), (256, 384)), flat, flat, 200, 0.02
+    )
     even = replace(tilted, width=Poly(2, (3.0, 0.02, 0.0, 0.0, 0.0, 0.0), (256, 384)))
 
     def said(standing: Standing) -> Advice:
-        found = advise_channels({"O3": measure, "Ha": measure}, {"O3": 3.0}, {"O3": standing, "Ha": Standing()})
+        found = advise_channels(
+            {"O3": measure, "Ha": measure}, {"O3": 3.0}, {"O3": standing, "Ha": Standing()}
+        )
         assert found is not None
         return found
 
     tilt = said(Standing(fields={"Ridge, O3": even, "Balcony, Ha+O3": tilted}))
-    assert tilt.sentence.startswith("Stars of Balcony, Ha+O3 are 10 % wider lower right: tilt 0.4 px.")
+    assert tilt.sentence.startswith(
+        "Stars of Balcony, Ha+O3 are 10 % wider lower right: tilt 0.4 px."
+    )
     assert ("lower right", "3.30 px") in tilt.why
     assert "even" in said(Standing(fields={"Ridge, O3": even})).sentence
-    leak = said(Standing(leaks=("Balcony, Ha+O3", "G/R of Ha", 0.52), fields={"Balcony, Ha+O3": tilted}))
+    leak = said(
+        Standing(leaks=("Balcony, Ha+O3", "G/R of Ha", 0.52), fields={"Balcony, Ha+O3": tilted})
+    )
     assert "G/R of Ha of Balcony, Ha+O3 is 0.52 times" in leak.sentence
     assert leak.tone == "act"
     useless = said(Standing(parts=(("Ridge", 0.995, 0.9), ("Shed", 0.005, 0.0025))))

@@ -31,11 +31,17 @@ def affine(a: np.ndarray, b: np.ndarray) -> Warp:
 
 
 def lists(seed: int) -> tuple[tuple, tuple, complex, complex, bool, np.ndarray, np.ndarray]:
-    """Two lists of one sky: turned, scaled, every second mirrored, 30 % lost and as many false ones in each."""
+    """Two lists of one sky: turned, scaled, every second mirrored, 30 % lost and as many false ones
+    in each.
+    """
     rng = np.random.default_rng(seed)
     height, width = SHAPE
     count = int(rng.integers(600, 3000))
-    x, y, flux = rng.uniform(-600, width + 600, count), rng.uniform(-600, height + 600, count), rng.pareto(1.2, count) + 0.1
+    x, y, flux = (
+        rng.uniform(-600, width + 600, count),
+        rng.uniform(-600, height + 600, count),
+        rng.pareto(1.2, count) + 0.1,
+    )
     mirror = bool(seed % 2)
     a = np.exp(rng.uniform(np.log(0.5), np.log(2))) * np.exp(1j * rng.uniform(0, 2 * np.pi))
     centre = complex(width / 2 + rng.uniform(-400, 400), height / 2 + rng.uniform(-300, 300))
@@ -45,13 +51,24 @@ def lists(seed: int) -> tuple[tuple, tuple, complex, complex, bool, np.ndarray, 
     def seen(u: np.ndarray, v: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
         keep = (u >= 0) & (u < width) & (v >= 0) & (v < height) & (rng.random(count) < 0.7)
         junk = keep.sum() // 3
-        return (np.r_[u[keep] + rng.normal(0, 0.1, keep.sum()), rng.uniform(0, width, junk)],
-                np.r_[v[keep] + rng.normal(0, 0.1, keep.sum()), rng.uniform(0, height, junk)],
-                np.r_[flux[keep] * rng.lognormal(0, 0.3, keep.sum()), rng.pareto(1.2, junk) + 0.1], keep)
+        return (
+            np.r_[u[keep] + rng.normal(0, 0.1, keep.sum()), rng.uniform(0, width, junk)],
+            np.r_[v[keep] + rng.normal(0, 0.1, keep.sum()), rng.uniform(0, height, junk)],
+            np.r_[flux[keep] * rng.lognormal(0, 0.3, keep.sum()), rng.pareto(1.2, junk) + 0.1],
+            keep,
+        )
 
     one, two = seen(x, y), seen(w.real, w.imag)
     both = one[3] & two[3]
-    return one[:3], two[:3], a, centre, mirror, np.stack([x[both], y[both]]), np.stack([w.real[both], w.imag[both]])
+    return (
+        one[:3],
+        two[:3],
+        a,
+        centre,
+        mirror,
+        np.stack([x[both], y[both]]),
+        np.stack([w.real[both], w.imag[both]]),
+    )
 
 
 @pytest.mark.parametrize("seed", range(24))
@@ -96,7 +113,9 @@ def test_a_richer_model_is_taken_only_where_it_is_needed() -> None:
     assert np.allclose(flipped(x, y)[1], 900 - y)
 
 
-def starfield(shape: tuple[int, int], fwhm: float, seed: int = 3, count: int = 60) -> tuple[np.ndarray, StarTable, np.ndarray]:
+def starfield(
+    shape: tuple[int, int], fwhm: float, seed: int = 3, count: int = 60
+) -> tuple[np.ndarray, StarTable, np.ndarray]:
     rng = np.random.default_rng(seed)
     x, y = (rng.uniform(20, n - 20, count).astype(np.float32) for n in (shape[1], shape[0]))
     table = StarTable(x, y, *(np.zeros(count, np.float32) for _ in range(3)))
@@ -120,11 +139,16 @@ def test_resampling_keeps_light_and_does_not_ring() -> None:
         for n in np.flatnonzero(inside):
             x, y = int(back[0][n]), int(back[1][n])
             light = np.nansum(made.data[y - 12 : y + 14, x - 12 : x + 14]) * scale**2
-            whole = plane[int(table.y[n]) - 16 : int(table.y[n]) + 18, int(table.x[n]) - 16 : int(table.x[n]) + 18].sum()
+            whole = plane[
+                int(table.y[n]) - 16 : int(table.y[n]) + 18,
+                int(table.x[n]) - 16 : int(table.x[n]) + 18,
+            ].sum()
             assert light == pytest.approx(whole, rel=0.012)
         assert np.nanmin(made.data) > -0.002 - 1e-3 * plane.max()
         assert made.scale == pytest.approx(scale)
-    assert resample(plane, affine(np.eye(2), np.zeros(2)), (420, 420), 1.0).data == pytest.approx(plane, abs=1e-3)
+    assert resample(plane, affine(np.eye(2), np.zeros(2)), (420, 420), 1.0).data == pytest.approx(
+        plane, abs=1e-3
+    )
 
 
 def test_noise_and_holes_are_carried_on() -> None:
@@ -154,21 +178,34 @@ def test_the_largest_box() -> None:
 def moved(scene: Scene, a: np.ndarray, b: np.ndarray) -> Scene:
     """The scene as another rig sees it: source = a output + b."""
     back = np.c_[np.linalg.inv(a), -np.linalg.inv(a) @ b]
-    lines = {n: cv2.warpAffine(p, back, p.shape[::-1], flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP) for n, p in scene.lines.items()}
+    lines = {
+        n: cv2.warpAffine(p, back, p.shape[::-1], flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP)
+        for n, p in scene.lines.items()
+    }
     xy = a @ np.stack([scene.stars.x, scene.stars.y]) + b[:, None]
     stars = replace(scene.stars, x=xy[0].astype(np.float32), y=xy[1].astype(np.float32))
-    return Scene(scene.scale_arcsec, lines, {n: np.zeros_like(p) for n, p in scene.continuum.items()}, stars)
+    return Scene(
+        scene.scale_arcsec, lines, {n: np.zeros_like(p) for n, p in scene.continuum.items()}, stars
+    )
 
 
 @pytest.fixture(scope="module")
-def pair(tmp_path_factory: pytest.TempPathFactory, scene: Scene) -> tuple[Path, Path, np.ndarray, np.ndarray]:
+def pair(
+    tmp_path_factory: pytest.TempPathFactory, scene: Scene
+) -> tuple[Path, Path, np.ndarray, np.ndarray]:
     """A stack, and the same sky mirrored, turned and coarser."""
     folder = tmp_path_factory.mktemp("pair")
-    a = 0.8 * np.array([[np.cos(0.35), -np.sin(0.35)], [np.sin(0.35), np.cos(0.35)]]) @ np.diag([1, -1])
+    a = (
+        0.8
+        * np.array([[np.cos(0.35), -np.sin(0.35)], [np.sin(0.35), np.cos(0.35)]])
+        @ np.diag([1, -1])
+    )
     b = np.array([320.0, 214.0]) - a @ np.array([330.0, 205.0])
     header = Header(saturation=1.0, pixel_um=3.76, focal_mm=440)
     for number, (name, sky) in enumerate((("ref", scene), ("other", moved(scene, a, b)))):
-        data = mono_stack(sky, RIGS["Ridge"], FILTERS["Ha"], Sky(21.5), 40, 300.0, np.random.default_rng(number))
+        data = mono_stack(
+            sky, RIGS["Ridge"], FILTERS["Ha"], Sky(21.5), 40, 300.0, np.random.default_rng(number)
+        )
         write_fits(folder / f"{name}.fits", data, header)
     return folder / "ref.fits", folder / "other.fits", a, b
 
@@ -178,8 +215,11 @@ def align(capsys: pytest.CaptureFixture[str], *words: object) -> dict:
     return dict(json.loads(capsys.readouterr().out))
 
 
-def test_align_on_the_command_line(capsys: pytest.CaptureFixture[str], tmp_path: Path,
-                                   pair: tuple[Path, Path, np.ndarray, np.ndarray]) -> None:
+def test_align_on_the_command_line(
+    capsys: pytest.CaptureFixture[str],
+    tmp_path: Path,
+    pair: tuple[Path, Path, np.ndarray, np.ndarray],
+) -> None:
     ref, other, _a, _ = pair
     before = [p.read_bytes() for p in (ref, other)]
     found = align(capsys, "--reference", ref, other, "--out", tmp_path / "o")
@@ -196,7 +236,10 @@ def test_align_on_the_command_line(capsys: pytest.CaptureFixture[str], tmp_path:
     assert np.isfinite(laid.data).all()
     assert laid.header.scale_arcsec == pytest.approx(206.265 * 3.76 / 440 * 0.8, rel=2e-3)
     one, two = find_stars(laid.data), find_stars(kept.data)
-    far = [np.hypot(np.array(two.x) - x, np.array(two.y) - y).min() for x, y in zip(one.x[:60], one.y[:60], strict=True)]
+    far = [
+        np.hypot(np.array(two.x) - x, np.array(two.y) - y).min()
+        for x, y in zip(one.x[:60], one.y[:60], strict=True)
+    ]
     assert np.median(far) < 0.8  # peaks are whole pixels
     wide = align(capsys, "--reference", ref, other, "--out", tmp_path / "u", "--crop", "union")
     assert wide["crop"][0] < 0
@@ -209,17 +252,42 @@ def test_align_on_the_command_line(capsys: pytest.CaptureFixture[str], tmp_path:
     assert "exists already" in capsys.readouterr().err
 
 
-def test_what_cannot_be_aligned_is_one_sentence(capsys: pytest.CaptureFixture[str], tmp_path: Path,
-                                                pair: tuple[Path, Path, np.ndarray, np.ndarray]) -> None:
+def test_what_cannot_be_aligned_is_one_sentence(
+    capsys: pytest.CaptureFixture[str],
+    tmp_path: Path,
+    pair: tuple[Path, Path, np.ndarray, np.ndarray],
+) -> None:
     ref = pair[0]
     rng = np.random.default_rng(9)
     elsewhere = starfield((300, 400), 2.5, 77)[0]
-    write_fits(tmp_path / "elsewhere.fits", (elsewhere / 5000 + rng.normal(0.1, 0.001, (300, 400))).astype(np.float32), Header())
-    write_fits(tmp_path / "empty.fits", rng.normal(0.1, 0.001, (300, 400)).astype(np.float32), Header())
+    write_fits(
+        tmp_path / "elsewhere.fits",
+        (elsewhere / 5000 + rng.normal(0.1, 0.001, (300, 400))).astype(np.float32),
+        Header(),
+    )
+    write_fits(
+        tmp_path / "empty.fits", rng.normal(0.1, 0.001, (300, 400)).astype(np.float32), Header()
+    )
     stretched = np.sqrt(np.clip(read_picture(ref).data, 0, 1)) ** 0.5
     write_fits(tmp_path / "stretched.fits", stretched.astype(np.float32), Header())
-    for name, words in (("elsewhere", "do not lie on each other"), ("empty", "stars"), ("stretched", "already stretched")):
-        assert run(["align", "--reference", str(ref), str(tmp_path / f"{name}.fits"), "--out", str(tmp_path / "o")]) == 2
+    for name, words in (
+        ("elsewhere", "do not lie on each other"),
+        ("empty", "stars"),
+        ("stretched", "already stretched"),
+    ):
+        assert (
+            run(
+                [
+                    "align",
+                    "--reference",
+                    str(ref),
+                    str(tmp_path / f"{name}.fits"),
+                    "--out",
+                    str(tmp_path / "o"),
+                ]
+            )
+            == 2
+        )
         told = capsys.readouterr().err
         assert words in told
         assert f"{name}.fits" in told

@@ -1,4 +1,6 @@
-"""Frames laid on each other and put together: truth from stars at known places and planes of known noise."""
+"""Frames laid on each other and put together: truth from stars at known places and planes of known
+noise.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,11 @@ def test_shift_turn_and_half_turn_are_found_among_junk(seed: int) -> None:
     angle = np.deg2rad(rng.uniform(-2.8, 2.8)) + (np.pi if seed % 3 == 0 else 0.0)
     c, s = np.cos(angle), np.sin(angle)
     middle = np.array(SIZE) / 2
-    shift = middle + rng.uniform(-120, 120, 2) - np.array([c * middle[0] - s * middle[1], s * middle[0] + c * middle[1]])
+    shift = (
+        middle
+        + rng.uniform(-120, 120, 2)
+        - np.array([c * middle[0] - s * middle[1], s * middle[0] + c * middle[1]])
+    )
     truth = Rigid(float(angle), float(shift[0]), float(shift[1]))
     u, v = truth.source(x, y)
     seen = rng.random(len(x)) < 0.75  # a quarter of the stars is lost, as many false ones come in
@@ -45,9 +51,23 @@ def test_other_fields_are_refused() -> None:
     assert match_rigid(field(1, 4), field(1, 4)) is None
 
 
-def layers(planes: np.ndarray, noise: np.ndarray, light: np.ndarray, places: list[Rigid] | None = None) -> list[Layer]:
-    return [Layer(p.shape, lambda y0, y1, x0, x1, p=p: p[y0:y1, x0:x1], place, 100.0, float(s), float(t), float((t / s) ** 2))
-            for p, s, t, place in zip(planes, noise, light, places or [Rigid()] * len(planes), strict=True)]
+def layers(
+    planes: np.ndarray, noise: np.ndarray, light: np.ndarray, places: list[Rigid] | None = None
+) -> list[Layer]:
+    return [
+        Layer(
+            p.shape,
+            lambda y0, y1, x0, x1, p=p: p[y0:y1, x0:x1],
+            place,
+            100.0,
+            float(s),
+            float(t),
+            float((t / s) ** 2),
+        )
+        for p, s, t, place in zip(
+            planes, noise, light, places or [Rigid()] * len(planes), strict=True
+        )
+    ]
 
 
 def test_a_stack_of_unequal_frames_reaches_the_optimum_and_loses_trails_and_hot_pixels() -> None:
@@ -55,8 +75,13 @@ def test_a_stack_of_unequal_frames_reaches_the_optimum_and_loses_trails_and_hot_
     shape = (160, 240)
     yy, xx = np.mgrid[0 : shape[0], 0 : shape[1]]
     truth = (40 * np.exp(-((xx - 120) ** 2 + (yy - 80) ** 2) / 900)).astype(np.float32)
-    noise, light = np.array([3.0, 4, 3, 6, 3, 3, 5, 3]), np.array([1.0, 1, 0.9, 0.5, 1, 0.95, 1, 0.3])
-    planes = np.stack([100 + t * truth + rng.normal(0, s, shape) for s, t in zip(noise, light, strict=True)]).astype(np.float32)
+    noise, light = (
+        np.array([3.0, 4, 3, 6, 3, 3, 5, 3]),
+        np.array([1.0, 1, 0.9, 0.5, 1, 0.95, 1, 0.3]),
+    )
+    planes = np.stack(
+        [100 + t * truth + rng.normal(0, s, shape) for s, t in zip(noise, light, strict=True)]
+    ).astype(np.float32)
     clean = planes.copy()
     bad = np.zeros(planes.shape, bool)
     for n in range(8):  # hot pixels at other places in every frame, a trail in two
@@ -68,22 +93,35 @@ def test_a_stack_of_unequal_frames_reaches_the_optimum_and_loses_trails_and_hot_
     weight = (light / noise) ** 2
     optimum = 1 / np.sqrt(weight.sum())
     assert (made.data - truth).std() < 1.03 * optimum
-    kept = [quick_stack(layers(np.where(bad, p, clean), noise, light), shape).data for p in (planes, clean)]
-    assert np.abs(kept[0] - kept[1]).mean() < 0.08 * optimum  # the same with and without what was bad
+    kept = [
+        quick_stack(layers(np.where(bad, p, clean), noise, light), shape).data
+        for p in (planes, clean)
+    ]
+    assert (
+        np.abs(kept[0] - kept[1]).mean() < 0.08 * optimum
+    )  # the same with and without what was bad
     assert made.rejected == pytest.approx(bad.mean(), rel=0.35)
     assert quick_stack(layers(clean, noise, light), shape).rejected < 2e-4
     shares = made.data[60:100, 100:140].sum() / truth[60:100, 100:140].sum()
     assert shares == pytest.approx(1, abs=0.01)
 
 
-def test_frames_are_laid_where_they_belong_whatever_the_band(monkeypatch: pytest.MonkeyPatch) -> None:
+def test_frames_are_laid_where_they_belong_whatever_the_band(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
     shape = (120, 160)
     yy, xx = np.mgrid[0:120, 0:160].astype(np.float64)
 
     def scene(x: np.ndarray, y: np.ndarray) -> np.ndarray:
-        return 50 * np.exp(-((x - 70) ** 2 + (y - 55) ** 2) / 60) + 30 * np.exp(-((x - 30) ** 2 + (y - 90) ** 2) / 40)
+        return 50 * np.exp(-((x - 70) ** 2 + (y - 55) ** 2) / 60) + 30 * np.exp(
+            -((x - 30) ** 2 + (y - 90) ** 2) / 40
+        )
 
-    places = [Rigid(), Rigid(np.deg2rad(2.0), 3.3, -4.1), Rigid(np.pi + np.deg2rad(0.7), 158.6, 118.2)]
+    places = [
+        Rigid(),
+        Rigid(np.deg2rad(2.0), 3.3, -4.1),
+        Rigid(np.pi + np.deg2rad(0.7), 158.6, 118.2),
+    ]
     planes = []
     for place in places:
         c, s = np.cos(place.angle), np.sin(place.angle)
@@ -95,7 +133,15 @@ def test_frames_are_laid_where_they_belong_whatever_the_band(monkeypatch: pytest
     assert inside.mean() > 0.97
     assert np.abs(whole - scene(xx, yy))[inside].max() < 0.6
     monkeypatch.setattr("bichromus.core.pool.quick._BAND_BYTES", 1)  # eight rows at a time
-    assert np.nanmax(np.abs(quick_stack(layers(stacked, np.full(3, 0.3), np.ones(3), places), shape).data - whole)) < 0.5
+    assert (
+        np.nanmax(
+            np.abs(
+                quick_stack(layers(stacked, np.full(3, 0.3), np.ones(3), places), shape).data
+                - whole
+            )
+        )
+        < 0.5
+    )
 
 
 def test_few_frames_and_none() -> None:

@@ -1,4 +1,6 @@
-"""The blend: curve, level, balance, mappings, colour, noise, and that a tile is a part of the whole."""
+"""The blend: curve, level, balance, mappings, colour, noise, and that a tile is a part of the
+whole.
+"""
 
 from __future__ import annotations
 
@@ -42,19 +44,29 @@ def figures(signal: float, sigma: float, **more: float) -> ChannelFigures:
     return ChannelFigures(shape=(64, 64), signal=signal, sigma_px=sigma, white=40 * signal, **more)
 
 
-TRIO = {"Ha": figures(8, 0.1, snr=80), "O3": figures(1, 0.08, snr=12, hours=3),
-        "S2": figures(0.6, 0.09, snr=7, hours=4)}
+TRIO = {
+    "Ha": figures(8, 0.1, snr=80),
+    "O3": figures(1, 0.08, snr=12, hours=3),
+    "S2": figures(0.6, 0.09, snr=7, hours=4),
+}
 
 
-def recipe(mapping: str = "hubble-order", channels: dict[str, ChannelFigures] | None = None,
-           **changes: object) -> Recipe:
+def recipe(
+    mapping: str = "hubble-order",
+    channels: dict[str, ChannelFigures] | None = None,
+    **changes: object,
+) -> Recipe:
     return compose(BlendSettings(mapping=mapping, **changes), channels or TRIO)  # type: ignore[arg-type]
 
 
 @settings(max_examples=60)
 @given(st.floats(0.02, 0.3), st.floats(0.4, 0.69), st.floats(0.6, 20), st.floats(1.0, 300))
-def test_the_curve_lands_where_it_promises(background: float, signal: float, strength: float, white: float) -> None:
-    curve = Curve(Stretch(background=background, signal=signal, strength=strength, shoulder=0.7), white)
+def test_the_curve_lands_where_it_promises(
+    background: float, signal: float, strength: float, white: float
+) -> None:
+    curve = Curve(
+        Stretch(background=background, signal=signal, strength=strength, shoulder=0.7), white
+    )
     x = np.array([[0.0, 1.0, white, 0.5, -0.5]], np.float32)
     f = curve(x)[0]
     assert f[0] == pytest.approx(background, abs=1e-6)
@@ -67,8 +79,13 @@ def test_the_curve_lands_where_it_promises(background: float, signal: float, str
         assert curve.inverse(float(f[3])) == pytest.approx(0.5, abs=1e-3)
 
 
-@given(st.lists(st.tuples(st.floats(0.05, 50), st.floats(0.01, 2)), min_size=2, max_size=5), st.floats(0, 1))
-def test_levels_run_from_equally_loud_to_equal_noise(pairs: list[tuple[float, float]], balance: float) -> None:
+@given(
+    st.lists(st.tuples(st.floats(0.05, 50), st.floats(0.01, 2)), min_size=2, max_size=5),
+    st.floats(0, 1),
+)
+def test_levels_run_from_equally_loud_to_equal_noise(
+    pairs: list[tuple[float, float]], balance: float
+) -> None:
     channels = {n: figures(s, e) for n, (s, e) in zip(NEED_ALL, pairs, strict=False)}
     loud, clean, between = (level_channels(channels, channels, b) for b in (0.0, 1.0, balance))
     for name, f in channels.items():
@@ -85,14 +102,22 @@ def test_a_channel_without_signal_gets_gain_nought() -> None:
     assert levels.gains["Hb"] == levels.lift("Hb") == 0
 
 
-def measured(scene: Scene, names: tuple[str, ...] = ("Ha", "O3", "S2"), subs: int = 96,
-             ) -> tuple[dict[str, np.ndarray], dict[str, ChannelFigures], dict[str, Stars]]:
-    pictures = {n: Picture(stack_of(scene, "Ridge", n, subs, 60 + i), Header(saturation=1.0))
-                for i, n in enumerate(names)}
+def measured(
+    scene: Scene,
+    names: tuple[str, ...] = ("Ha", "O3", "S2"),
+    subs: int = 96,
+) -> tuple[dict[str, np.ndarray], dict[str, ChannelFigures], dict[str, Stars]]:
+    pictures = {
+        n: Picture(stack_of(scene, "Ridge", n, subs, 60 + i), Header(saturation=1.0))
+        for i, n in enumerate(names)
+    }
     found = measure_channels(pictures)
     planes = {n: p.data - found[n].surface.rows(0, p.shape[0]) for n, p in pictures.items()}
-    return (planes, {n: figures_of(m, Header(total_s=subs * 300.0)) for n, m in found.items()},
-            {n: m.stars for n, m in found.items()})
+    return (
+        planes,
+        {n: figures_of(m, Header(total_s=subs * 300.0)) for n, m in found.items()},
+        {n: m.stars for n, m in found.items()},
+    )
 
 
 @pytest.fixture(scope="module")
@@ -100,13 +125,17 @@ def sky(scene: Scene) -> tuple[dict[str, np.ndarray], dict[str, ChannelFigures],
     return measured(scene)
 
 
-def test_no_channel_swallows_the_palette(scene: Scene, sky: tuple[dict[str, np.ndarray], dict[str, ChannelFigures],
-                                                                dict[str, Stars]]) -> None:
+def test_no_channel_swallows_the_palette(
+    scene: Scene, sky: tuple[dict[str, np.ndarray], dict[str, ChannelFigures], dict[str, Stars]]
+) -> None:
     planes, channels, _ = sky
     assert channels["Ha"].signal > 4 * channels["O3"].signal
     code = Blender(recipe(channels=channels, balance=0, balance_auto=False, colour=PLAIN)).render(
-        [planes[n] for n in ("Ha", "O3", "S2")])
-    quiet = np.logical_and.reduce([scene.lines[n] < np.quantile(scene.lines[n], 0.4) for n in planes])
+        [planes[n] for n in ("Ha", "O3", "S2")]
+    )
+    quiet = np.logical_and.reduce(
+        [scene.lines[n] < np.quantile(scene.lines[n], 0.4) for n in planes]
+    )
     loud = []
     for output, name in zip(code, ("S2", "Ha", "O3"), strict=True):
         strong = scene.lines[name] > np.quantile(scene.lines[name], 0.9)
@@ -115,16 +144,21 @@ def test_no_channel_swallows_the_palette(scene: Scene, sky: tuple[dict[str, np.n
 
 
 def test_the_predicted_noise_is_the_rendered_one_and_balance_cleans(
-        scene: Scene, sky: tuple[dict[str, np.ndarray], dict[str, ChannelFigures], dict[str, Stars]]) -> None:
+    scene: Scene, sky: tuple[dict[str, np.ndarray], dict[str, ChannelFigures], dict[str, Stars]]
+) -> None:
     planes, channels, _ = sky
-    quiet = np.logical_and.reduce([scene.lines[n] <= np.quantile(scene.lines[n], 0.15) for n in planes])
+    quiet = np.logical_and.reduce(
+        [scene.lines[n] <= np.quantile(scene.lines[n], 0.15) for n in planes]
+    )
     y, x = np.nonzero(quiet)
     lonely = np.min(np.hypot(x[:, None] - scene.stars.x, y[:, None] - scene.stars.y), axis=1) > 12
     quiet[y[~lonely], x[~lonely]] = False
     seen = {}
     for balance in (0.0, 0.5, 1.0):
         made = recipe(channels=channels, balance=balance, balance_auto=False)
-        code = Blender(made).render([planes[n] for n in ("Ha", "O3", "S2")], np.zeros(scene.shape, np.float32))
+        code = Blender(made).render(
+            [planes[n] for n in ("Ha", "O3", "S2")], np.zeros(scene.shape, np.float32)
+        )
         lab = to_oklab(decode(np.ascontiguousarray(code.reshape(3, -1)[:, quiet.ravel()])))
         predicted = predict_noise(made)
         spread = [float(row.std()) for row in lab]
@@ -139,7 +173,10 @@ def test_the_predicted_noise_is_the_rendered_one_and_balance_cleans(
 def test_prediction_against_plain_sampling_of_the_engine() -> None:
     made = recipe(balance=0.2, balance_auto=False, colour=Colour(saturation=1.4))
     rng = np.random.default_rng(8)
-    planes = [rng.standard_normal((400, 400), dtype=np.float32) * np.float32(TRIO[n].sigma_px) for n in TRIO]
+    planes = [
+        rng.standard_normal((400, 400), dtype=np.float32) * np.float32(TRIO[n].sigma_px)
+        for n in TRIO
+    ]
     code = Blender(made).render(planes, np.zeros((400, 400), np.float32))
     lab = to_oklab(decode(code.reshape(3, -1)))
     found = predict_noise(made)
@@ -162,23 +199,35 @@ def test_the_automatic_balance_is_the_smallest_within_the_limits() -> None:
 
 
 def test_a_tile_a_band_and_the_whole_are_the_same_picture(
-        sky: tuple[dict[str, np.ndarray], dict[str, ChannelFigures], dict[str, Stars]]) -> None:
+    sky: tuple[dict[str, np.ndarray], dict[str, ChannelFigures], dict[str, Stars]],
+) -> None:
     planes, channels, stars = sky
     made = recipe(channels=channels, colour=Colour(saturation=1.5, limit_magenta=0.3))
     blender = Blender(made)
     order = [planes[n] for n in blender.names]
     height, width = order[0].shape
-    glow = glow_plane((half_size(p), channels[n]) for p, n in zip(order, blender.names, strict=True))
+    glow = glow_plane(
+        (half_size(p), channels[n]) for p, n in zip(order, blender.names, strict=True)
+    )
     mask = star_plane((height, width), stars.values())
-    whole = blender.render(order, full_rows(glow, width, 0, height), full_rows(mask, width, 0, height))
+    whole = blender.render(
+        order, full_rows(glow, width, 0, height), full_rows(mask, width, 0, height)
+    )
     cut = (slice(101, 173), slice(33, 290))
-    part = blender.render([p[cut] for p in order], full_rows(glow, width, 101, 173)[:, cut[1]],
-                          full_rows(mask, width, 101, 173)[:, cut[1]])
+    part = blender.render(
+        [p[cut] for p in order],
+        full_rows(glow, width, 101, 173)[:, cut[1]],
+        full_rows(mask, width, 101, 173)[:, cut[1]],
+    )
     np.testing.assert_allclose(part, whole[:, cut[0], cut[1]], atol=2e-6)
-    sources = {n: Source(lambda y0, y1, p=p: p[y0:y1], Surface(0.0, 0, 0, width, height))  # type: ignore[misc]
-               for n, p in planes.items()}
+    sources = {
+        n: Source(lambda y0, y1, p=p: p[y0:y1], Surface(0.0, 0, 0, width, height))  # type: ignore[misc]
+        for n, p in planes.items()
+    }
     clipped = Clipped()
-    bands = list(render_bands(blender, sources, (height, width), "uint16", glow, mask, clipped=clipped))
+    bands = list(
+        render_bands(blender, sources, (height, width), "uint16", glow, mask, clipped=clipped)
+    )
     written = np.moveaxis(np.concatenate(bands).astype(np.float32) / 65535, -1, 0)
     np.testing.assert_allclose(written, whole, atol=1.2 / 65535 + 2e-6)
     assert clipped.high <= 0.0005
@@ -211,7 +260,11 @@ def test_mappings_say_what_goes_where() -> None:
     base = BlendSettings(mapping="bicolour-shared", green_share=0.7)
     mix = mapping_mix(base, ["Ha", "O3"])
     assert mix == {"R": {"Ha": 1.0}, "G": {"O3": 0.7, "Ha": 0.3}, "B": {"O3": 1.0}}
-    assert {m.id for m in available_mappings(["Ha", "O3"])} == {"bicolour", "bicolour-shared", "line-hues"}
+    assert {m.id for m in available_mappings(["Ha", "O3"])} == {
+        "bicolour",
+        "bicolour-shared",
+        "line-hues",
+    }
     hues = mapping_mix(BlendSettings(mapping="line-hues"), ["Ha", "O3", "S2"])
     assert hues["R"]["Ha"] > 0.4 > hues["G"].get("Ha", 0)
     assert hues["G"]["O3"] > 0.4 > hues["R"].get("O3", 0)
@@ -225,12 +278,19 @@ def test_mappings_say_what_goes_where() -> None:
     assert apart(spread) > 3 * apart(alike)
 
 
-@pytest.mark.parametrize(("text", "words"), [
-    ("R=Ha,G=O3", "does not say what R, G and B"), ("R=Ha,R=O3,B=O3", "not clear"), ("R=Ha,G=He,B=O3", "No channel"),
-    ("R=Ha,G=B,B=O3", "takes B, which is not there"), ("R=9*Ha,G=O3,B=O3", "Stay between"),
-    ("R=Ha*2,G=O3,B=O3", "not clear"),
-    ("rubbish", "No mapping"), ("hubble-order", "needs S2"),
-])
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("R=Ha,G=O3", "does not say what R, G and B"),
+        ("R=Ha,R=O3,B=O3", "not clear"),
+        ("R=Ha,G=He,B=O3", "No channel"),
+        ("R=Ha,G=B,B=O3", "takes B, which is not there"),
+        ("R=9*Ha,G=O3,B=O3", "Stay between"),
+        ("R=Ha*2,G=O3,B=O3", "not clear"),
+        ("rubbish", "No mapping"),
+        ("hubble-order", "needs S2"),
+    ],
+)
 def test_a_mapping_that_cannot_be_is_refused_in_words(text: str, words: str) -> None:
     with pytest.raises(UnknownName, match=words):
         mapping_mix(BlendSettings(mapping=text), ["Ha", "O3"])
@@ -243,7 +303,9 @@ def test_a_free_mapping_is_read_as_written() -> None:
 
 def test_limits_take_colour_and_leave_lightness() -> None:
     rng = np.random.default_rng(3)
-    lab = np.stack([rng.uniform(0.2, 0.9, 4000), *rng.uniform(-0.15, 0.15, (2, 4000))]).astype(np.float32)
+    lab = np.stack([rng.uniform(0.2, 0.9, 4000), *rng.uniform(-0.15, 0.15, (2, 4000))]).astype(
+        np.float32
+    )
     before = lab.copy()
     limit_hue(lab, (142.5, 35.0), 1.0)
     np.testing.assert_array_equal(lab[0], before[0])
@@ -257,9 +319,13 @@ def test_limits_take_colour_and_leave_lightness() -> None:
 def test_colour_steps_leave_grey_grey_and_bring_all_into_gamut() -> None:
     grey = np.repeat(np.linspace(0.02, 0.98, 200, dtype=np.float32)[None], 3, 0)
     full = Colour(limit_green=1, limit_magenta=1, saturation=2.5, star_colour=0)
-    np.testing.assert_allclose(apply_colour(grey, full, None, np.ones(200, np.float32)), grey, atol=3e-4)
+    np.testing.assert_allclose(
+        apply_colour(grey, full, None, np.ones(200, np.float32)), grey, atol=3e-4
+    )
     rng = np.random.default_rng(5)
-    lab = np.stack([rng.uniform(0.1, 0.95, 3000), *rng.uniform(-0.4, 0.4, (2, 3000))]).astype(np.float32)
+    lab = np.stack([rng.uniform(0.1, 0.95, 3000), *rng.uniform(-0.4, 0.4, (2, 3000))]).astype(
+        np.float32
+    )
     fitted = into_gamut(from_oklab(lab), lab[0])
     assert fitted.min() >= -1e-4
     assert fitted.max() <= 1 + 1e-4
@@ -268,7 +334,9 @@ def test_colour_steps_leave_grey_grey_and_bring_all_into_gamut() -> None:
 
 def test_stars_turn_white_where_asked_and_only_there() -> None:
     code = np.tile(np.array([[0.8], [0.3], [0.5]], np.float32), (1, 2))
-    calm = apply_colour(code.copy(), replace_colour(star_colour=0.0), None, np.array([1.0, 0.0], np.float32))
+    calm = apply_colour(
+        code.copy(), replace_colour(star_colour=0.0), None, np.array([1.0, 0.0], np.float32)
+    )
     assert np.ptp(calm[:, 0]) < 5e-3
     np.testing.assert_allclose(calm[:, 1], code[:, 1], atol=2e-4)
 

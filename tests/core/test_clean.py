@@ -27,7 +27,9 @@ from sky import stack_of
 @pytest.fixture(scope="module")
 def wide() -> Scene:
     """A nebula that leaves some sky around it."""
-    return make_scene((428, 640), 2.64, 21, SceneRecipe(half_size_arcmin=(6.0, 4.5), star_count=900))
+    return make_scene(
+        (428, 640), 2.64, 21, SceneRecipe(half_size_arcmin=(6.0, 4.5), star_count=900)
+    )
 
 
 def slope(values: np.ndarray) -> float:
@@ -36,11 +38,17 @@ def slope(values: np.ndarray) -> float:
 
 
 @pytest.mark.parametrize(("degree", "shape"), [(1, "tilt"), (2, "bowl"), (3, "twist")])
-def test_a_gradient_is_found_with_its_degree_and_taken_off(wide: Scene, degree: int, shape: str) -> None:
+def test_a_gradient_is_found_with_its_degree_and_taken_off(
+    wide: Scene, degree: int, shape: str
+) -> None:
     clean = stack_of(wide, "Ridge", "Ha", 60, 3, mag=21.5)
     sigma = float(1.4826 * np.median(np.abs(np.diff(clean[:60, :100], axis=1)))) / 2**0.5
     v, u = np.meshgrid(np.linspace(-1, 1, 428), np.linspace(-1, 1, 640), indexing="ij")
-    added = {"tilt": 8 * u - 5 * v, "bowl": 6 * u * u + 4 * u * v - 3 * v, "twist": 9 * u**3 - 4 * u + 5 * v * v * u}[shape] * sigma
+    added = {
+        "tilt": 8 * u - 5 * v,
+        "bowl": 6 * u * u + 4 * u * v - 3 * v,
+        "twist": 9 * u**3 - 4 * u + 5 * v * v * u,
+    }[shape] * sigma
     picture = Picture((clean + added).astype(np.float32), Header(saturation=1.0))
     found = find_gradient(picture)
     assert degree <= found.degree <= degree + 1
@@ -54,10 +62,17 @@ def test_a_gradient_is_found_with_its_degree_and_taken_off(wide: Scene, degree: 
 
 
 def test_a_flat_sky_stays_and_nebula_everywhere_is_told(wide: Scene) -> None:
-    flat = Picture(stack_of(wide, "Ridge", "Ha", 60, 4, mag=21.5, gradient=(0.0, 0.0)), Header(saturation=1.0))
+    flat = Picture(
+        stack_of(wide, "Ridge", "Ha", 60, 4, mag=21.5, gradient=(0.0, 0.0)), Header(saturation=1.0)
+    )
     found = find_gradient(flat)
-    assert slope(found.take_off(flat.data) - flat.data) < 0.8 * found.before_sigma * 0 + 1.5 * 0.001 + 3e-4
-    full = make_scene((428, 640), 2.64, 8, SceneRecipe(half_size_arcmin=(40.0, 30.0), star_count=300))
+    assert (
+        slope(found.take_off(flat.data) - flat.data)
+        < 0.8 * found.before_sigma * 0 + 1.5 * 0.001 + 3e-4
+    )
+    full = make_scene(
+        (428, 640), 2.64, 8, SceneRecipe(half_size_arcmin=(40.0, 30.0), star_count=300)
+    )
     covered = find_gradient(Picture(stack_of(full, "Ridge", "Ha", 60, 5), Header(saturation=1.0)))
     assert covered.degree <= 2
     drawn = np.zeros(flat.shape, bool)
@@ -75,7 +90,10 @@ def test_the_continuum_is_found_on_the_stars(wide: Scene) -> None:
     line = Picture(stack_of(wide, "Ridge", "Ha", 60, 6, mag=21.5), header)
     broad = Picture(stack_of(wide, "Ridge", "R", 60, 7, mag=21.5), header)
     rig, stars = RIGS["Ridge"], wide.stars
-    flux = [continuum_rate(rig, stars.ab_mag(nm), nm, FILTERS[b].width_nm) for b, nm in (("Ha", 656.3), ("R", 630.0))]
+    flux = [
+        continuum_rate(rig, stars.ab_mag(nm), nm, FILTERS[b].width_nm)
+        for b, nm in (("Ha", 656.3), ("R", 630.0))
+    ]
     bright = np.argsort(stars.mag)[20:300]
     truth = float(np.median((flux[0] / flux[1])[bright]))
     found = find_continuum(line, broad)
@@ -88,7 +106,10 @@ def test_the_continuum_is_found_on_the_stars(wide: Scene) -> None:
         x, y = int(stars.x[n]), int(stars.y[n])
         if 12 < x < 628 and 12 < y < 416:
             box = np.s_[y - 5 : y + 7, x - 5 : x + 7]
-            before, after = ((p[box] - np.median(p[y - 10 : y + 12, x - 10 : x + 12])).sum() for p in (line.data, made))
+            before, after = (
+                (p[box] - np.median(p[y - 10 : y + 12, x - 10 : x + 12])).sum()
+                for p in (line.data, made)
+            )
             left.append(after / before)
     assert abs(np.median(left)) < 0.06
     # a broader star image in the line is matched first
@@ -100,18 +121,42 @@ def test_the_continuum_is_found_on_the_stars(wide: Scene) -> None:
 
 def test_faults_of_the_continuum(wide: Scene) -> None:
     line = Picture(stack_of(wide, "Ridge", "Ha", 20, 9), Header(), Path("ha.fits"))
-    blank = Picture(np.random.default_rng(1).normal(0.1, 0.001, line.shape).astype(np.float32), Header(), Path("r.fits"))
+    blank = Picture(
+        np.random.default_rng(1).normal(0.1, 0.001, line.shape).astype(np.float32),
+        Header(),
+        Path("r.fits"),
+    )
     with pytest.raises(NotEnoughData, match=r"r\.fits"):
         find_continuum(line, blank)
     with pytest.raises(ShapeMismatch):
         find_continuum(line, replace(blank, data=blank.data[:200]))
 
 
-def test_clean_on_the_command_line(capsys: pytest.CaptureFixture[str], tmp_path: Path, wide: Scene) -> None:
+def test_clean_on_the_command_line(
+    capsys: pytest.CaptureFixture[str], tmp_path: Path, wide: Scene
+) -> None:
     ha, r, out = tmp_path / "ha.fits", tmp_path / "r.fits", tmp_path / "clean.fits"
-    write_fits(ha, stack_of(wide, "Ridge", "Ha", 60, 10, gradient=(0.4, 0.2)), Header(saturation=1.0))
+    write_fits(
+        ha, stack_of(wide, "Ridge", "Ha", 60, 10, gradient=(0.4, 0.2)), Header(saturation=1.0)
+    )
     write_fits(r, stack_of(wide, "Ridge", "R", 60, 11), Header(saturation=1.0))
-    assert run(["clean", str(ha), "--out", str(out), "--gradient", "--continuum", f"R={r}", "--model", str(tmp_path / "m.fits"), "--json"]) == 0
+    assert (
+        run(
+            [
+                "clean",
+                str(ha),
+                "--out",
+                str(out),
+                "--gradient",
+                "--continuum",
+                f"R={r}",
+                "--model",
+                str(tmp_path / "m.fits"),
+                "--json",
+            ]
+        )
+        == 0
+    )
     found = json.loads(capsys.readouterr().out)
     assert found["gradient"]["after_sigma"] < 0.3 * found["gradient"]["before_sigma"]
     assert found["continuum"]["stars_used"] > 40
@@ -125,7 +170,9 @@ def test_clean_on_the_command_line(capsys: pytest.CaptureFixture[str], tmp_path:
 @pytest.fixture(scope="module")
 def starry() -> tuple[Scene, np.ndarray, np.ndarray]:
     """A nebula with stars, its O3 stack, and the same without stars and without noise."""
-    scene = make_scene((428, 640), 2.64, 12, SceneRecipe(half_size_arcmin=(9.0, 6.5), star_count=800))
+    scene = make_scene(
+        (428, 640), 2.64, 12, SceneRecipe(half_size_arcmin=(9.0, 6.5), star_count=800)
+    )
     none = np.zeros(0, np.float32)
     bare = replace(scene, stars=StarTable(none, none, none, none, none))
     return scene, stack_of(scene, "Ridge", "O3", 80, 1), stack_of(bare, "Ridge", "O3", 200_000, 2)
@@ -160,11 +207,14 @@ def test_stars_are_split_off_and_nothing_else(starry: tuple[Scene, np.ndarray, n
     assert abs(made.residual) < 0.02
     assert made.count > 90
     with pytest.raises(NotEnoughData, match="too few stars"):
-        split_stars(Picture(np.random.default_rng(3).normal(0.1, 0.001, (200, 200)).astype(np.float32)))
+        split_stars(
+            Picture(np.random.default_rng(3).normal(0.1, 0.001, (200, 200)).astype(np.float32))
+        )
 
 
-def test_star_layers_on_the_command_line(capsys: pytest.CaptureFixture[str], tmp_path: Path,
-                                         starry: tuple[Scene, np.ndarray, np.ndarray]) -> None:
+def test_star_layers_on_the_command_line(
+    capsys: pytest.CaptureFixture[str], tmp_path: Path, starry: tuple[Scene, np.ndarray, np.ndarray]
+) -> None:
     source, out, layer = tmp_path / "o3.fits", tmp_path / "starless.fits", tmp_path / "stars.fits"
     write_fits(source, starry[1], Header(saturation=1.0))
     assert run(["clean", str(source), "--out", str(out), "--stars", str(layer), "--json"]) == 0
@@ -174,21 +224,67 @@ def test_star_layers_on_the_command_line(capsys: pytest.CaptureFixture[str], tmp
     starless = read_picture(out).data
     assert starless + read_picture(layer).data == pytest.approx(starry[1], abs=1e-6)
     again = tmp_path / "again.fits"
-    assert run(["clean", str(source), "--out", str(again), "--star-layer", str(layer), "--json"]) == 0
+    assert (
+        run(["clean", str(source), "--out", str(again), "--star-layer", str(layer), "--json"]) == 0
+    )
     assert read_picture(again).data == pytest.approx(starless, abs=1e-6)
     capsys.readouterr()
-    assert run(["clean", str(source), "--out", str(tmp_path / "x.fits"), "--stars", str(tmp_path / "y.fits"), "--star-layer", str(layer)]) == 2
+    assert (
+        run(
+            [
+                "clean",
+                str(source),
+                "--out",
+                str(tmp_path / "x.fits"),
+                "--stars",
+                str(tmp_path / "y.fits"),
+                "--star-layer",
+                str(layer),
+            ]
+        )
+        == 2
+    )
     assert "only once" in capsys.readouterr().err
 
 
 def test_full_stars_their_halos_and_stars_at_the_edge_are_split_too() -> None:
-    loud = make_scene((428, 640), 2.64, 12, SceneRecipe(half_size_arcmin=(6.0, 4.5), star_count=700, beacons=((0.15, 0.2, 4.4), (0.85, 0.8, 5.0))))
-    edge = replace(loud, stars=StarTable(*(np.append(a, np.float32(v)).astype(np.float32) for a, v in zip(
-        (loud.stars.x, loud.stars.y, loud.stars.mag, loud.stars.temperature_k, loud.stars.extinction), (2.0, 214.0, 9.5, 6000, 0.1), strict=True))))
+    loud = make_scene(
+        (428, 640),
+        2.64,
+        12,
+        SceneRecipe(
+            half_size_arcmin=(6.0, 4.5),
+            star_count=700,
+            beacons=((0.15, 0.2, 4.4), (0.85, 0.8, 5.0)),
+        ),
+    )
+    edge = replace(
+        loud,
+        stars=StarTable(
+            *(
+                np.append(a, np.float32(v)).astype(np.float32)
+                for a, v in zip(
+                    (
+                        loud.stars.x,
+                        loud.stars.y,
+                        loud.stars.mag,
+                        loud.stars.temperature_k,
+                        loud.stars.extinction,
+                    ),
+                    (2.0, 214.0, 9.5, 6000, 0.1),
+                    strict=True,
+                )
+            )
+        ),
+    )
     optics = Optics(halo=0.004, halo_arcsec=70.0)
-    stack = mono_stack(edge, RIGS["Ridge"], FILTERS["O3"], Sky(21.5), 80, 300.0, np.random.default_rng(4), optics)
+    stack = mono_stack(
+        edge, RIGS["Ridge"], FILTERS["O3"], Sky(21.5), 80, 300.0, np.random.default_rng(4), optics
+    )
     none = np.zeros(0, np.float32)
-    truth = stack_of(replace(edge, stars=StarTable(none, none, none, none, none)), "Ridge", "O3", 200_000, 5)
+    truth = stack_of(
+        replace(edge, stars=StarTable(none, none, none, none, none)), "Ridge", "O3", 200_000, 5
+    )
     made = split_stars(Picture(stack, Header(saturation=1.0)))
     assert np.array_equal(made.starless + made.stars, stack)
     assert made.halos == 2
@@ -198,7 +294,9 @@ def test_full_stars_their_halos_and_stars_at_the_edge_are_split_too() -> None:
     for cx, cy in ((0.15 * 640, 0.2 * 428), (0.85 * 640, 0.8 * 428)):
         away = np.hypot(x - cx, y - cy)
         light = (stack - truth)[away < 24].sum() / sigma
-        assert abs(off[away < 24].sum()) < 0.01 * light  # nothing of the star or its disc is left ...
+        assert (
+            abs(off[away < 24].sum()) < 0.01 * light
+        )  # nothing of the star or its disc is left ...
         around = np.median(off[(away > 34) & (away < 44)])
         assert abs(np.median(off[(away > 8) & (away < 24)]) - around) < 0.4
         assert abs(around - np.median(off)) < 0.4  # ... and nothing is dug out around it
@@ -206,24 +304,52 @@ def test_full_stars_their_halos_and_stars_at_the_edge_are_split_too() -> None:
 
 
 def test_a_tilted_fields_stars_leave_as_little_at_its_wide_side() -> None:
-    scene = make_scene((428, 640), 1.8, 5, SceneRecipe(half_size_arcmin=(5.0, 3.5), star_count=1600))
-    stack = mono_stack(scene, RIGS["Ridge"], FILTERS["R"], Sky(21.0), 60, 60.0, np.random.default_rng(6), Optics(tilt=(0.3, 0.0)))
+    scene = make_scene(
+        (428, 640), 1.8, 5, SceneRecipe(half_size_arcmin=(5.0, 3.5), star_count=1600)
+    )
+    stack = mono_stack(
+        scene,
+        RIGS["Ridge"],
+        FILTERS["R"],
+        Sky(21.0),
+        60,
+        60.0,
+        np.random.default_rng(6),
+        Optics(tilt=(0.3, 0.0)),
+    )
     none = np.zeros(0, np.float32)
-    truth = mono_stack(replace(scene, stars=StarTable(none, none, none, none, none)), RIGS["Ridge"], FILTERS["R"], Sky(21.0), 200_000, 60.0, np.random.default_rng(7))
+    truth = mono_stack(
+        replace(scene, stars=StarTable(none, none, none, none, none)),
+        RIGS["Ridge"],
+        FILTERS["R"],
+        Sky(21.0),
+        200_000,
+        60.0,
+        np.random.default_rng(7),
+    )
     made = split_stars(Picture(stack, Header(saturation=1.0)))
     left = made.starless - truth
     stars = scene.stars
-    bright = [n for n in np.argsort(stars.mag)[6:120] if 14 < stars.x[n] < 626 and 14 < stars.y[n] < 414]
+    bright = [
+        n for n in np.argsort(stars.mag)[6:120] if 14 < stars.x[n] < 626 and 14 < stars.y[n] < 414
+    ]
     shares = {side: [] for side in ("narrow", "wide")}  # type: ignore[var-annotated]
     for n in bright:
-        box = np.s_[round(float(stars.y[n])) - 7 : round(float(stars.y[n])) + 8, round(float(stars.x[n])) - 7 : round(float(stars.x[n])) + 8]
-        shares["wide" if stars.x[n] > 320 else "narrow"].append(left[box].sum() / (stack - truth)[box].sum())
+        box = np.s_[
+            round(float(stars.y[n])) - 7 : round(float(stars.y[n])) + 8,
+            round(float(stars.x[n])) - 7 : round(float(stars.x[n])) + 8,
+        ]
+        shares["wide" if stars.x[n] > 320 else "narrow"].append(
+            left[box].sum() / (stack - truth)[box].sum()
+        )
     for found in shares.values():
         assert abs(np.median(found)) < 0.02
 
 
 def test_stars_get_one_colour_each_and_no_rings() -> None:
-    """Three layers of different seeing and gains: the colours of the stars come back, the same from core to skirt."""
+    """Three layers of different seeing and gains: the colours of the stars come back, the same from
+    core to skirt.
+    """
     rng = np.random.default_rng(3)
     shape, count = (500, 700), 260
     x, y = rng.uniform(14, 686, count), rng.uniform(14, 486, count)
@@ -239,7 +365,9 @@ def test_stars_get_one_colour_each_and_no_rings() -> None:
         render_stars(plane, table, light * gain, width)
         layers.append((plane + rng.normal(0, 0.02, shape)).astype(np.float32))
     order = np.argsort(flux)[::-1]
-    stars = Stars(count, 2.6, 1.3, 0.0, 0, 3.2, tuple(x[order]), tuple(y[order]), tuple(flux[order]))
+    stars = Stars(
+        count, 2.6, 1.3, 0.0, 0, 3.2, tuple(x[order]), tuple(y[order]), tuple(flux[order])
+    )
     found = colour_stars(layers, stars, widths, (0.02, 0.02, 0.02), (None, None, None))
     assert found.balance[0] / found.balance[1] == pytest.approx(gains[1] / gains[0], rel=0.12)
     assert found.used > 100
@@ -250,7 +378,11 @@ def test_stars_get_one_colour_each_and_no_rings() -> None:
         core = found.planes[:, at[0], at[1]]
         assert np.log(core[0] / core[2]) == pytest.approx(2 * warm[n], abs=0.3)
         skirt = found.planes[:, at[0], at[1] + 4]
-        assert np.log(skirt[0] / skirt[2]) == pytest.approx(np.log(core[0] / core[2]), abs=0.12)  # no ring
+        assert np.log(skirt[0] / skirt[2]) == pytest.approx(
+            np.log(core[0] / core[2]), abs=0.12
+        )  # no ring
         assert 0.94 < core[1] / np.sqrt(core[0] * core[2]) < 1.11  # neither magenta nor green
     with pytest.raises(NotEnoughData, match="too few stars to tell their colours"):
-        colour_stars(layers, Stars(0, None, None, None, 0), widths, (9.0, 9.0, 9.0), (None, None, None))
+        colour_stars(
+            layers, Stars(0, None, None, None, 0), widths, (9.0, 9.0, 9.0), (None, None, None)
+        )

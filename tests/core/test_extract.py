@@ -16,7 +16,13 @@ from bichromus.core.extract.scale import line_scale
 from bichromus.core.extract.unmix import apply_unmixing, unmixing
 from bichromus.core.measure import find_stars
 from bichromus.core.measure.centroids import centroids
-from bichromus.core.model.errors import NotEnoughData, NotLinear, ResponseError, ShapeMismatch, UnsupportedData
+from bichromus.core.model.errors import (
+    NotEnoughData,
+    NotLinear,
+    ResponseError,
+    ShapeMismatch,
+    UnsupportedData,
+)
 from bichromus.core.model.planes import Header, Picture
 from bichromus.core.model.rig import FILTERS, RIGS
 from bichromus.core.numerics.robust import clipped_sigma
@@ -42,7 +48,9 @@ def shifted(share: float) -> Response:
 
 def pure(scene: Scene, lines: tuple[str, ...]) -> np.ndarray:
     """A noise-free colour stack of the scene's nebula."""
-    return np.stack([sum(np.float32(GENERIC.table[p][n]) * scene.lines[n] for n in lines) for p in "RGB"])
+    return np.stack(
+        [sum(np.float32(GENERIC.table[p][n]) * scene.lines[n] for n in lines) for p in "RGB"]
+    )
 
 
 def leak(found: np.ndarray, own: np.ndarray, other: np.ndarray) -> float:
@@ -76,7 +84,9 @@ def test_generalised_least_squares_is_never_noisier_than_plain_least_squares(see
     assert (best.sigma <= np.sqrt((plain**2 * sigma**2).sum(1)) + 1e-12).all()
 
 
-def colour(scene: Scene, band: str, seed: int, transparency: float = 1.0, subs: int = 60) -> ColourStack:
+def colour(
+    scene: Scene, band: str, seed: int, transparency: float = 1.0, subs: int = 60
+) -> ColourStack:
     data = stack_of(scene, "Balcony", band, subs, seed, transparency=transparency)
     header = Header(debayer="bilinear", saturation=1.0, total_s=subs * 300.0)
     return ColourStack(Picture(data, header), tuple(band.split("+")))
@@ -96,7 +106,8 @@ def test_two_stacks_give_one_better_o3(scene: Scene, pair: tuple[ColourStack, Co
     together = 1 / both.lines["O3"].sigma_eff
     assert together >= 0.98 * np.hypot(first, second * 0.8)
     assert both.lines["O3"].snr_gain > 1.2
-    # the noise that is promised is the noise that is there: from the difference to a second pair of stacks
+    # the noise that is promised is the noise that is there: from the difference to a second pair of
+    # stacks
     again = extract_lines((colour(scene, "Ha+O3", 11), colour(scene, "O3+S2", 12, 0.8)), GENERIC)
     for name in ("Ha", "O3", "S2"):
         apart = ((both.lines[name].plane - again.lines[name].plane) / np.sqrt(2)).astype(np.float32)
@@ -118,12 +129,20 @@ def test_the_scale_refuses_where_there_is_too_little_in_common(scene: Scene) -> 
     with pytest.raises(NotEnoughData, match="too little nebula"):
         line_scale(noise[0], noise[1], none, (1.0, 1.0))
     with pytest.raises(NotEnoughData, match=r"correlation|too little"):
-        line_scale(scene.lines["Ha"] * 9 + noise[0], scene.lines["S2"][::-1] * 90 + noise[1], none, (1.0, 1.0))
+        line_scale(
+            scene.lines["Ha"] * 9 + noise[0],
+            scene.lines["S2"][::-1] * 90 + noise[1],
+            none,
+            (1.0, 1.0),
+        )
 
 
 def test_a_second_stack_that_shows_something_else_is_left_out_with_a_warning(
-        pair: tuple[ColourStack, ColourStack]) -> None:
-    other = replace(pair[1], picture=replace(pair[1].picture, data=pair[1].picture.data[:, ::-1].copy()))
+    pair: tuple[ColourStack, ColourStack],
+) -> None:
+    other = replace(
+        pair[1], picture=replace(pair[1].picture, data=pair[1].picture.data[:, ::-1].copy())
+    )
     found = extract_lines([pair[0], other], GENERIC)
     assert found.o3_scale is None
     assert found.lines["O3"].stacks == (0,)
@@ -132,10 +151,16 @@ def test_a_second_stack_that_shows_something_else_is_left_out_with_a_warning(
 
 def test_what_cannot_be_extracted_is_refused_with_the_reason(pair: tuple[ColourStack, ...]) -> None:
     good = pair[0].picture
-    stretched = np.arcsinh(2000 * np.clip(good.data - np.quantile(good.data, 0.02), 0, None)) / np.arcsinh(2000)
+    stretched = np.arcsinh(
+        2000 * np.clip(good.data - np.quantile(good.data, 0.02), 0, None)
+    ) / np.arcsinh(2000)
     cases = [
         (replace(good, data=stretched.astype(np.float32)), NotLinear, "already stretched"),
-        (replace(good, data=good.data[0], header=replace(good.header, bayer="RGBG")), UnsupportedData, "pattern of this mosaic"),
+        (
+            replace(good, data=good.data[0], header=replace(good.header, bayer="RGBG")),
+            UnsupportedData,
+            "pattern of this mosaic",
+        ),
         (replace(good, data=good.data[0]), UnsupportedData, "one plane only"),
         (replace(good, data=np.full_like(good.data, 0.5)), UnsupportedData, "no noise"),
     ]
@@ -143,20 +168,32 @@ def test_what_cannot_be_extracted_is_refused_with_the_reason(pair: tuple[ColourS
         with pytest.raises(kind, match=words):
             extract_lines([ColourStack(picture, ("Ha", "O3"))], GENERIC)
     with pytest.raises(ShapeMismatch):
-        extract_lines([pair[0], ColourStack(replace(good, data=good.data[:, 2:].copy()), ("O3", "S2"))], GENERIC)
+        extract_lines(
+            [pair[0], ColourStack(replace(good, data=good.data[:, 2:].copy()), ("O3", "S2"))],
+            GENERIC,
+        )
     with pytest.raises(ResponseError, match="cannot separate"):
         GENERIC.matrix(("Ha", "S2"))
     with pytest.raises(UnsupportedData):
         extract_lines([], GENERIC)
 
 
-@pytest.mark.parametrize(("text", "words"), [
-    ("", "header or a row"), ("plane,Ha\nR,1\nG,1\n", "header or a row"),
-    ("plane,Ha,x\nR,1,2\nG,1,2\nB,1,2\n", "No channel is called"), ("plane,Ha,R\nR,1,2\nG,1,2\nB,1,2\n", "not lines"),
-    ("plane,Ha\nR,1\nG,one\nB,1\n", "no number"), ("plane,Ha\nR,1\nG,-1\nB,1\n", "negative"),
-    ("plane,Ha\nR,1\nG,1\nG,1\n", "plane is missing"), ("plane,Ha\nR,1,3\nG,1\nB,1\n", "does not fit"),
-])
-def test_a_response_table_that_is_wrong_is_refused_in_words(tmp_path: Path, text: str, words: str) -> None:
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("", "header or a row"),
+        ("plane,Ha\nR,1\nG,1\n", "header or a row"),
+        ("plane,Ha,x\nR,1,2\nG,1,2\nB,1,2\n", "No channel is called"),
+        ("plane,Ha,R\nR,1,2\nG,1,2\nB,1,2\n", "not lines"),
+        ("plane,Ha\nR,1\nG,one\nB,1\n", "no number"),
+        ("plane,Ha\nR,1\nG,-1\nB,1\n", "negative"),
+        ("plane,Ha\nR,1\nG,1\nG,1\n", "plane is missing"),
+        ("plane,Ha\nR,1,3\nG,1\nB,1\n", "does not fit"),
+    ],
+)
+def test_a_response_table_that_is_wrong_is_refused_in_words(
+    tmp_path: Path, text: str, words: str
+) -> None:
     path = tmp_path / "curve.csv"
     path.write_text(text)
     with pytest.raises(ResponseError, match=words):
@@ -167,7 +204,7 @@ def test_a_response_of_ones_own(tmp_path: Path) -> None:
     path = tmp_path / "mine.csv"
     path.write_text("# measured\nplane, O3, Ha\nB,.7,.05\nR,.06,.8\ng,.9,.1\n")
     own = load_response(path)
-    np.testing.assert_allclose(own.matrix(("Ha", "O3")), [[.8, .06], [.1, .9], [.05, .7]])
+    np.testing.assert_allclose(own.matrix(("Ha", "O3")), [[0.8, 0.06], [0.1, 0.9], [0.05, 0.7]])
     with pytest.raises(ResponseError, match="does not hold S2"):
         own.matrix(("S2",))
     with pytest.raises(ResponseError, match="cannot be read"):
@@ -177,7 +214,9 @@ def test_a_response_of_ones_own(tmp_path: Path) -> None:
 # --- mosaics ---
 
 
-def mosaic(scene: Scene, seed: int, pattern: str = "RGGB", band: str = "Ha+O3", subs: int = 100) -> tuple[np.ndarray, dict[str, np.ndarray]]:
+def mosaic(
+    scene: Scene, seed: int, pattern: str = "RGGB", band: str = "Ha+O3", subs: int = 100
+) -> tuple[np.ndarray, dict[str, np.ndarray]]:
     """A mosaic stack of Balcony, and the lines' light that it should yield."""
     rig, sky = RIGS["Balcony"], Sky(20.5)
     rates = band_rates(scene, rig, FILTERS[band], sky)
@@ -185,15 +224,23 @@ def mosaic(scene: Scene, seed: int, pattern: str = "RGGB", band: str = "Ha+O3", 
     out = np.zeros(scene.shape, np.float32)
     for dy in (0, 1):
         for dx in (0, 1):
-            light = sum(np.float32(GENERIC.table[pattern[2 * dy + dx]][n]) * (rates[n][0] + np.float32(rates[n][1])) for n in rates)
-            out[dy::2, dx::2] = expose(np.asarray(light, np.float32)[dy::2, dx::2], rig, subs, 300.0, rng)
+            light = sum(
+                np.float32(GENERIC.table[pattern[2 * dy + dx]][n])
+                * (rates[n][0] + np.float32(rates[n][1]))
+                for n in rates
+            )
+            out[dy::2, dx::2] = expose(
+                np.asarray(light, np.float32)[dy::2, dx::2], rig, subs, 300.0, rng
+            )
     return out, {n: rates[n][0] * np.float32(300 / rig.full_well_e) for n in rates}
 
 
 @pytest.fixture(scope="module")
 def fine() -> Scene:
     """Sampled so that a star spans three pixels, as a mosaic needs."""
-    return make_scene((420, 600), 1.8, 31, SceneRecipe(half_size_arcmin=(6.5, 4.6), star_count=1500))
+    return make_scene(
+        (420, 600), 1.8, 31, SceneRecipe(half_size_arcmin=(6.5, 4.6), star_count=1500)
+    )
 
 
 @pytest.mark.parametrize("pattern", ["RGGB", "GRBG", "BGGR", "GBRG"])
@@ -205,7 +252,9 @@ def test_lines_of_a_mosaic_come_out_sharp_and_without_leaks(fine: Scene, pattern
     smooth = {n: gaussian(t, 5.0) for n, t in truth.items()}
     for own, other in (("Ha", "O3"), ("O3", "Ha")):
         design = np.stack([smooth[own][clear], smooth[other][clear], np.ones(int(clear.sum()))], 1)
-        gain, leaked, _ = np.linalg.lstsq(design, gaussian(found.lines[own], 5.0)[clear], rcond=None)[0]
+        gain, leaked, _ = np.linalg.lstsq(
+            design, gaussian(found.lines[own], 5.0)[clear], rcond=None
+        )[0]
         assert gain == pytest.approx(1, abs=0.005)
         assert abs(leaked) < 0.003
         assert found.lines[own].shape == fine.shape
@@ -221,17 +270,30 @@ def test_lines_of_a_mosaic_come_out_sharp_and_without_leaks(fine: Scene, pattern
 
 
 def test_the_noise_of_a_mosaics_lines_is_what_two_stacks_differ_by(fine: Scene) -> None:
-    one, two = (unmix_stack(ColourStack(Picture(mosaic(fine, s)[0], Header(bayer="RGGB")), ("Ha", "O3")), GENERIC) for s in (1, 2))
+    one, two = (
+        unmix_stack(
+            ColourStack(Picture(mosaic(fine, s)[0], Header(bayer="RGGB")), ("Ha", "O3")), GENERIC
+        )
+        for s in (1, 2)
+    )
     for name in ("Ha", "O3"):
-        apart = np.where(one.stars | two.stars, np.nan, one.lines[name] - two.lines[name])[:416, :600]
+        apart = np.where(one.stars | two.stars, np.nan, one.lines[name] - two.lines[name])[
+            :416, :600
+        ]
         blocks = apart.reshape(52, 8, 75, 8).swapaxes(1, 2).reshape(-1, 64)
         bins = blocks[np.isfinite(blocks).all(1)].mean(1) * 8 / np.sqrt(2)
-        assert 1.4826 * np.median(np.abs(bins - np.median(bins))) == pytest.approx(one.sigma[name], rel=0.15)
+        assert 1.4826 * np.median(np.abs(bins - np.median(bins))) == pytest.approx(
+            one.sigma[name], rel=0.15
+        )
 
 
 def test_a_wrong_pattern_is_told(fine: Scene) -> None:
     data, _ = mosaic(fine, 3)
-    for pattern, words in (("GRBG", "does not fit this mosaic"), ("XYZW", "is not known"), (None, "one plane only")):
+    for pattern, words in (
+        ("GRBG", "does not fit this mosaic"),
+        ("XYZW", "is not known"),
+        (None, "one plane only"),
+    ):
         with pytest.raises(UnsupportedData, match=words):
             unmix_stack(ColourStack(Picture(data, Header(bayer=pattern)), ("Ha", "O3")), GENERIC)
     planes = demosaic(Picture(data, Header(bayer="RGGB")))
@@ -241,8 +303,19 @@ def test_a_wrong_pattern_is_told(fine: Scene) -> None:
 # --- leaks that the data tell ---
 
 
-def shot(scene: Scene, table: Response, seed: int, lines: tuple[str, ...] = ("Ha", "O3")) -> Picture:
-    data = simulate_stack(scene, RIGS["Balcony"], "+".join(lines), Sky(20.5), 120, 300.0, table.table, np.random.default_rng(seed))
+def shot(
+    scene: Scene, table: Response, seed: int, lines: tuple[str, ...] = ("Ha", "O3")
+) -> Picture:
+    data = simulate_stack(
+        scene,
+        RIGS["Balcony"],
+        "+".join(lines),
+        Sky(20.5),
+        120,
+        300.0,
+        table.table,
+        np.random.default_rng(seed),
+    )
     return Picture(data, Header(debayer="bilinear", saturation=1.0))
 
 
@@ -252,8 +325,10 @@ def test_leaks_are_measured_where_one_line_shines_alone() -> None:
     for share in (0.0, -0.5):  # a camera that leaks half of what the table says
         true = shifted(share)
         found = unmix_stack(ColourStack(shot(scene, true, 5), ("Ha", "O3")), GENERIC).leaks
-        for name, ratio in (("G/R of Ha", true.table["G"]["Ha"] / true.table["R"]["Ha"]),
-                            ("B/R of Ha", true.table["B"]["Ha"] / true.table["R"]["Ha"])):
+        for name, ratio in (
+            ("G/R of Ha", true.table["G"]["Ha"] / true.table["R"]["Ha"]),
+            ("B/R of Ha", true.table["B"]["Ha"] / true.table["R"]["Ha"]),
+        ):
             assert 0.9 * ratio < found.values[name] < 1.95 * ratio  # an upper bound, and a near one
         loud = found.disagreement(table_leaks(GENERIC, ("Ha", "O3")))
         assert (loud is not None) == (share < 0)
@@ -270,17 +345,30 @@ def test_leaks_that_the_data_cannot_tell_are_refused() -> None:
     assert found.values == {}
     assert any("follows it everywhere" in why for why in found.refused.values())
     dark = replace(scene, lines={**scene.lines, "O3": scene.lines["O3"] * np.float32(0)})
-    assert "R/G of O3" in unmix_stack(ColourStack(shot(dark, GENERIC, 7), ("Ha", "O3")), GENERIC).leaks.refused
+    assert (
+        "R/G of O3"
+        in unmix_stack(ColourStack(shot(dark, GENERIC, 7), ("Ha", "O3")), GENERIC).leaks.refused
+    )
     with pytest.raises(NotEnoughData, match="one red and one green line"):
-        measure_leaks(np.zeros((3, 64, 64), np.float32), ("Ha",), np.ones(3), np.zeros((64, 64), bool))
+        measure_leaks(
+            np.zeros((3, 64, 64), np.float32), ("Ha",), np.ones(3), np.zeros((64, 64), bool)
+        )
 
 
 def test_three_lines_of_one_filter_are_told_apart(scene: Scene) -> None:
     rng = np.random.default_rng(1)
     table = {p: dict(row) for p, row in GENERIC.table.items()}
-    table["B"]["Hb"], table["G"]["Hb"] = 0.9, 0.3  # a camera whose blue sees the shorter line much better
+    table["B"]["Hb"], table["G"]["Hb"] = (
+        0.9,
+        0.3,
+    )  # a camera whose blue sees the shorter line much better
     wide = Response("wide", table)
-    mixed = np.stack([sum(np.float32(wide.table[p][n]) * scene.lines[n] for n in ("Ha", "O3", "Hb")) for p in "RGB"])
+    mixed = np.stack(
+        [
+            sum(np.float32(wide.table[p][n]) * scene.lines[n] for n in ("Ha", "O3", "Hb"))
+            for p in "RGB"
+        ]
+    )
     noisy = (mixed / mixed.max() * 0.2 + 0.1 + rng.normal(0, 2e-5, mixed.shape)).astype(np.float32)
     found = extract_lines([ColourStack(Picture(noisy, Header()), ("Ha", "O3", "Hb"))], wide)
     assert set(found.lines) == {"Ha", "O3", "Hb"}

@@ -1,4 +1,6 @@
-"""Files: every usual form in, every format out, whole or not at all, and bad input in one sentence."""
+"""Files: every usual form in, every format out, whole or not at all, and bad input in one
+sentence.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,13 @@ from bichromus.core.files.fits_in import raw_rows
 from bichromus.core.files.headers import map_header
 from bichromus.core.files.picture_out import format_of
 from bichromus.core.model.channel import filter_name
-from bichromus.core.model.errors import InputError, OutputRefused, UnreadableFile, UnsupportedData, WriteFailed
+from bichromus.core.model.errors import (
+    InputError,
+    OutputRefused,
+    UnreadableFile,
+    UnsupportedData,
+    WriteFailed,
+)
 from bichromus.core.model.planes import Header
 
 H, W = 40, 56
@@ -36,6 +44,7 @@ def _fits(data: np.ndarray, **cards: Any) -> Any:
         hdu = fits.PrimaryHDU(data)
         hdu.header.update(cards)
         hdu.writeto(path)
+
     return write
 
 
@@ -75,16 +84,42 @@ FORMS: dict[str, tuple[str, Any, np.ndarray]] = {
     "tile-compressed": ("a.fits.fz", lambda p: _extension(p, True), PLANE),
     "gzip": ("a.fits.gz", _gz, PLANE),
     "tiff 8": ("a.tif", lambda p: tifffile.imwrite(p, PLANE.astype(np.uint8)), PLANE),
-    "tiff 16 deflate": ("a.tif", lambda p: tifffile.imwrite(p, PLANE.astype(np.uint16), compression="zlib"), PLANE),
+    "tiff 16 deflate": (
+        "a.tif",
+        lambda p: tifffile.imwrite(p, PLANE.astype(np.uint16), compression="zlib"),
+        PLANE,
+    ),
     "tiff 32": ("a.tif", lambda p: tifffile.imwrite(p, PLANE.astype(np.uint32)), PLANE),
-    "tiff float lzw": ("a.tif", lambda p: tifffile.imwrite(p, PLANE.astype(np.float32), compression="lzw"), PLANE),
-    "tiff rgb": ("a.tif", lambda p: tifffile.imwrite(p, np.moveaxis(CUBE, 0, -1).astype(np.uint16),
-                                                     photometric="rgb"), CUBE),
-    "tiff planar": ("a.tif", lambda p: tifffile.imwrite(p, CUBE.astype(np.uint16), photometric="rgb",
-                                                        planarconfig="separate"), CUBE),
-    "tiff pages": ("a.tif", lambda p: tifffile.imwrite(p, CUBE.astype(np.float32), photometric="minisblack"), CUBE),
+    "tiff float lzw": (
+        "a.tif",
+        lambda p: tifffile.imwrite(p, PLANE.astype(np.float32), compression="lzw"),
+        PLANE,
+    ),
+    "tiff rgb": (
+        "a.tif",
+        lambda p: tifffile.imwrite(
+            p, np.moveaxis(CUBE, 0, -1).astype(np.uint16), photometric="rgb"
+        ),
+        CUBE,
+    ),
+    "tiff planar": (
+        "a.tif",
+        lambda p: tifffile.imwrite(
+            p, CUBE.astype(np.uint16), photometric="rgb", planarconfig="separate"
+        ),
+        CUBE,
+    ),
+    "tiff pages": (
+        "a.tif",
+        lambda p: tifffile.imwrite(p, CUBE.astype(np.float32), photometric="minisblack"),
+        CUBE,
+    ),
     "png 8": ("a.png", lambda p: cv2.imwrite(str(p), PLANE.astype(np.uint8)), PLANE),
-    "png 16 rgb": ("a.png", lambda p: cv2.imwrite(str(p), np.moveaxis(CUBE[::-1], 0, -1).astype(np.uint16)), CUBE),
+    "png 16 rgb": (
+        "a.png",
+        lambda p: cv2.imwrite(str(p), np.moveaxis(CUBE[::-1], 0, -1).astype(np.uint16)),
+        CUBE,
+    ),
 }
 
 
@@ -112,29 +147,80 @@ def _cut_of(name: str, keep: int) -> Any:
     def write(path: Path) -> None:
         FORMS[name][1](path)
         path.write_bytes(path.read_bytes()[:keep])
+
     return write
 
 
 BAD: dict[str, tuple[str, Any, type[InputError], str]] = {
     "truncated": ("a.fits", _cut, UnreadableFile, "cut short"),
-    "truncated png": ("a.png", _cut_of("png 16 rgb", 900), UnreadableFile, "PNG file cannot be read"),
-    "truncated tiff": ("a.tif", _cut_of("tiff 16 deflate", 700), UnreadableFile, "TIFF file cannot be read"),
+    "truncated png": (
+        "a.png",
+        _cut_of("png 16 rgb", 900),
+        UnreadableFile,
+        "PNG file cannot be read",
+    ),
+    "truncated tiff": (
+        "a.tif",
+        _cut_of("tiff 16 deflate", 700),
+        UnreadableFile,
+        "TIFF file cannot be read",
+    ),
     "truncated gzip": ("a.fits.gz", _cut_of("gzip", 800), UnreadableFile, "cannot be"),
-    "header only": ("a.fits", lambda p: p.write_bytes(b"SIMPLE  = T"), UnreadableFile, "cannot be read"),
-    "foreign": ("a.fits", lambda p: p.write_text("hello"), UnreadableFile, "neither FITS, TIFF nor PNG"),
+    "header only": (
+        "a.fits",
+        lambda p: p.write_bytes(b"SIMPLE  = T"),
+        UnreadableFile,
+        "cannot be read",
+    ),
+    "foreign": (
+        "a.fits",
+        lambda p: p.write_text("hello"),
+        UnreadableFile,
+        "neither FITS, TIFF nor PNG",
+    ),
     "empty file": ("a.fits", lambda p: p.touch(), UnreadableFile, "empty"),
     "folder": ("a.fits", lambda p: p.mkdir(), UnreadableFile, "folder"),
     "missing": ("a.fits", lambda _path: None, UnreadableFile, "no such file"),
-    "jpeg": ("a.jpg", lambda p: Image.new("L", (64, 64)).save(p), UnsupportedData, "finished picture"),
-    "all NaN": ("a.fits", _fits(np.full((H, W), np.nan, np.float32)), UnsupportedData, "no finite value"),
-    "all zero": ("a.fits", _fits(np.zeros((H, W), np.float32)), UnsupportedData, "every pixel is zero"),
-    "a zero plane": ("a.fits", _fits((CUBE * [[[1]], [[0]], [[1]]]).astype(np.float32)), UnsupportedData, "plane G"),
+    "jpeg": (
+        "a.jpg",
+        lambda p: Image.new("L", (64, 64)).save(p),
+        UnsupportedData,
+        "finished picture",
+    ),
+    "all NaN": (
+        "a.fits",
+        _fits(np.full((H, W), np.nan, np.float32)),
+        UnsupportedData,
+        "no finite value",
+    ),
+    "all zero": (
+        "a.fits",
+        _fits(np.zeros((H, W), np.float32)),
+        UnsupportedData,
+        "every pixel is zero",
+    ),
+    "a zero plane": (
+        "a.fits",
+        _fits((CUBE * [[[1]], [[0]], [[1]]]).astype(np.float32)),
+        UnsupportedData,
+        "plane G",
+    ),
     "one dimension": ("a.fits", _fits(np.ones(90, np.float32)), UnsupportedData, "not a picture"),
     "two planes": ("a.fits", _fits(np.ones((2, H, W), np.float32)), UnsupportedData, "wrong shape"),
-    "four dimensions": ("a.fits", _fits(np.ones((2, 3, H, W), np.float32)), UnsupportedData, "wrong shape"),
+    "four dimensions": (
+        "a.fits",
+        _fits(np.ones((2, 3, H, W), np.float32)),
+        UnsupportedData,
+        "wrong shape",
+    ),
     "tiny": ("a.fits", _fits(np.ones((4, 9), np.float32)), UnsupportedData, "wrong shape"),
     "no picture": ("a.fits", lambda p: fits.PrimaryHDU().writeto(p), UnsupportedData, "no picture"),
-    "complex": ("a.tif", lambda p: tifffile.imwrite(p, PLANE.astype(np.complex64)), UnsupportedData, "not numbers"),
+    "complex": (
+        "a.tif",
+        lambda p: tifffile.imwrite(p, PLANE.astype(np.complex64)),
+        UnsupportedData,
+        "not numbers",
+    ),
 }
 
 
@@ -158,9 +244,22 @@ def test_single_bad_pixels_are_masked_with_a_warning(tmp_path: Path) -> None:
 
 
 def test_headers_in_their_usual_spellings() -> None:
-    header = map_header({"FILTER": " OIII 6nm ", "EXPTIME": "300", "NCOMBINE": 40.0, "INSTRUME": "mono", "XPIXSZ": 3.76,
-                         "FOCALLEN": 440, "DATE-OBS": "2027-03-17T09:00:00", "BAYERPAT": "rggb", "GAIN": "high",
-                         "CCD-TEMP": -10, "CRVAL1": 171.0, "SATURATE": 0})
+    header = map_header(
+        {
+            "FILTER": " OIII 6nm ",
+            "EXPTIME": "300",
+            "NCOMBINE": 40.0,
+            "INSTRUME": "mono",
+            "XPIXSZ": 3.76,
+            "FOCALLEN": 440,
+            "DATE-OBS": "2027-03-17T09:00:00",
+            "BAYERPAT": "rggb",
+            "GAIN": "high",
+            "CCD-TEMP": -10,
+            "CRVAL1": 171.0,
+            "SATURATE": 0,
+        }
+    )
     assert header.filter == filter_name("O3")
     assert (header.exposure_s, header.subs, header.total_s) == (300, 40, 12000)
     assert (header.bayer, header.gain, header.saturation) == ("RGGB", None, None)
@@ -169,13 +268,23 @@ def test_headers_in_their_usual_spellings() -> None:
 
 
 def test_fits_written_comes_back_with_all_it_carries(tmp_path: Path) -> None:
-    header = Header(filter=filter_name("Ha"), total_s=600.0, subs=2, station="Ridge", wcs=(("CRVAL1", 171.0),),
-                    history=("first",))
+    header = Header(
+        filter=filter_name("Ha"),
+        total_s=600.0,
+        subs=2,
+        station="Ridge",
+        wcs=(("CRVAL1", 171.0),),
+        history=("first",),
+    )
     write_fits(tmp_path / "a.fits", CUBE.astype(np.float32), header, ["second – with a dash"])
     back = read_picture(tmp_path / "a.fits")
     np.testing.assert_array_equal(back.data, CUBE.astype(np.float32))
     assert back.header.history == ("first", "second ? with a dash")
-    assert (back.header.station, back.header.total_s, back.header.wcs) == ("Ridge", 600.0, (("CRVAL1", 171.0),))
+    assert (back.header.station, back.header.total_s, back.header.wcs) == (
+        "Ridge",
+        600.0,
+        (("CRVAL1", 171.0),),
+    )
     with fits.open(tmp_path / "a.fits") as hdus:
         hdus.verify("exception")
     rows = raw_rows(tmp_path / "a.fits")
@@ -194,7 +303,9 @@ def bands(dtype: str) -> Any:
 
 
 @pytest.mark.parametrize("format_id", FORMATS)
-def test_every_format_out_comes_back_with_profile_and_recipe(tmp_path: Path, format_id: str) -> None:
+def test_every_format_out_comes_back_with_profile_and_recipe(
+    tmp_path: Path, format_id: str
+) -> None:
     fmt = FORMATS[format_id]
     whole, parts = bands(fmt.dtype)
     path = tmp_path / f"out{fmt.suffix}"
@@ -237,10 +348,17 @@ def test_outputs_are_refused_before_anything_is_touched(tmp_path: Path) -> None:
     assert there.read_text() == "mine"
 
 
-@pytest.mark.parametrize(("code", "words"), [(errno.ENOSPC, "no room left"), (errno.EROFS, "does not allow it"),
-                                             (errno.EIO, "could not be written")])
+@pytest.mark.parametrize(
+    ("code", "words"),
+    [
+        (errno.ENOSPC, "no room left"),
+        (errno.EROFS, "does not allow it"),
+        (errno.EIO, "could not be written"),
+    ],
+)
 def test_a_disk_that_refuses_leaves_the_old_file_and_no_half_one(
-        tmp_path: Path, monkeypatch: pytest.MonkeyPatch, code: int, words: str) -> None:
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, code: int, words: str
+) -> None:
     path = tmp_path / "a.tiff"
     path.write_text("old")
 
@@ -253,7 +371,9 @@ def test_a_disk_that_refuses_leaves_the_old_file_and_no_half_one(
         write_picture(path, FORMATS["tiff16"], broken(), (H, W), {}, overwrite=True)
     assert path.read_text() == "old"
     assert [p.name for p in tmp_path.iterdir()] == ["a.tiff"]
-    monkeypatch.setattr(os, "replace", lambda *_: (_ for _ in ()).throw(OSError(code, os.strerror(code))))
+    monkeypatch.setattr(
+        os, "replace", lambda *_: (_ for _ in ()).throw(OSError(code, os.strerror(code)))
+    )
     with pytest.raises(WriteFailed, match=words), _atomic(tmp_path / "b.txt") as partial:
         partial.write_text("x")
     assert [p.name for p in tmp_path.iterdir()] == ["a.tiff"]

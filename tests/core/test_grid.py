@@ -1,4 +1,6 @@
-"""One sky on the grids of several rigs: places agree, light is kept, and the matcher finds how they lie."""
+"""One sky on the grids of several rigs: places agree, light is kept, and the matcher finds how they
+lie.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,9 @@ def test_places_go_to_the_sky_and_back() -> None:
 
 
 def test_a_scene_on_another_grid_is_the_same_sky() -> None:
-    scene = make_scene(HOME.shape, HOME.scale_arcsec, 3, SceneRecipe(half_size_arcmin=(7.0, 5.0), star_count=2600))
+    scene = make_scene(
+        HOME.shape, HOME.scale_arcsec, 3, SceneRecipe(half_size_arcmin=(7.0, 5.0), star_count=2600)
+    )
     assert seen_on(scene, HOME) is scene
     view = seen_on(scene, OTHER)
     assert view.shape == OTHER.shape
@@ -42,7 +46,16 @@ def test_a_scene_on_another_grid_is_the_same_sky() -> None:
     # seen through two rigs, the program finds how they lie
     pictures = []
     for n, (one, tilt) in enumerate(((scene, 0.0), (view, 0.2))):
-        data = mono_stack(one, RIGS["Ridge"], FILTERS["R"], Sky(21.5), 60, 60.0, np.random.default_rng(n), Optics(tilt=(tilt, 0)))
+        data = mono_stack(
+            one,
+            RIGS["Ridge"],
+            FILTERS["R"],
+            Sky(21.5),
+            60,
+            60.0,
+            np.random.default_rng(n),
+            Optics(tilt=(tilt, 0)),
+        )
         pictures.append(Picture(data, Header(saturation=1.0)))
     found = match_lists(star_list(pictures[0]), star_list(pictures[1]), pictures[1])
     assert found.mirror
@@ -54,9 +67,20 @@ def test_a_scene_on_another_grid_is_the_same_sky() -> None:
 
 
 def test_a_tilt_and_a_bent_sky_are_drawn_where_they_are_asked_for() -> None:
-    scene = make_scene(HOME.shape, HOME.scale_arcsec, 4, SceneRecipe(half_size_arcmin=(3.0, 2.0), star_count=2000))
+    scene = make_scene(
+        HOME.shape, HOME.scale_arcsec, 4, SceneRecipe(half_size_arcmin=(3.0, 2.0), star_count=2000)
+    )
     rig = replace(RIGS["Ridge"], fwhm_arcsec=8.0)
-    data = mono_stack(scene, rig, FILTERS["R"], Sky(21.5, bend=0.3), 400, 60.0, np.random.default_rng(5), Optics(tilt=(0.4, 0.0)))
+    data = mono_stack(
+        scene,
+        rig,
+        FILTERS["R"],
+        Sky(21.5, bend=0.3),
+        400,
+        60.0,
+        np.random.default_rng(5),
+        Optics(tilt=(0.4, 0.0)),
+    )
     left, right = (find_stars(np.ascontiguousarray(p)) for p in (data[:, :300], data[:, 300:]))
     assert (right.fwhm_px or 0) / (left.fwhm_px or 1) == pytest.approx(1.1 / 0.9, rel=0.06)
     corner, middle = np.median(data[:40, :40]), np.median(data[20:60, 280:320])

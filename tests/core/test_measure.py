@@ -7,7 +7,13 @@ import numpy as np
 import pytest
 from scipy.ndimage import gaussian_filter
 
-from bichromus.core.measure import find_stars, measure_channels, measure_noise, measure_plane, star_mask
+from bichromus.core.measure import (
+    find_stars,
+    measure_channels,
+    measure_noise,
+    measure_plane,
+    star_mask,
+)
 from bichromus.core.model.errors import ShapeMismatch
 from bichromus.core.model.planes import Header, Picture
 from bichromus.core.model.rig import RIGS
@@ -56,7 +62,9 @@ def test_large_scale_noise_by_power_law_kappa_and_half_stacks() -> None:
 
 
 @pytest.mark.parametrize("plane", [0, 1, 2])
-def test_noise_of_a_debayered_stack_is_that_of_its_difference_from_a_second_one(scene: Scene, plane: int) -> None:
+def test_noise_of_a_debayered_stack_is_that_of_its_difference_from_a_second_one(
+    scene: Scene, plane: int
+) -> None:
     one, two = (stack_of(scene, "Balcony", "Ha+O3", 60, seed)[plane] for seed in (1, 2))
     apart = ((one - two) / np.sqrt(2)).astype(np.float32)
     true = clipped_sigma(details(apart, 4)[3]) / WHITE[3]
@@ -74,7 +82,12 @@ def test_large_scale_noise_is_refused_where_nebula_is_everywhere() -> None:
 def field(fwhm: float, seed: int = 9, count: int = 110) -> tuple[np.ndarray, StarTable]:
     rng = np.random.default_rng(seed)
     x, y = rng.uniform(20, SHAPE[1] - 20, count), rng.uniform(20, SHAPE[0] - 20, count)
-    stars = StarTable(*(a.astype(np.float32) for a in (x, y, np.zeros(count), np.full(count, 5800.0), np.zeros(count))))
+    stars = StarTable(
+        *(
+            a.astype(np.float32)
+            for a in (x, y, np.zeros(count), np.full(count, 5800.0), np.zeros(count))
+        )
+    )
     plane = 0.01 * white(seed)
     render_stars(plane, stars, rng.pareto(1.2, count) + 1.5, fwhm)
     return plane, stars
@@ -86,7 +99,10 @@ def test_star_width_and_completeness(fwhm: float) -> None:
     stars = find_stars(plane)
     assert stars.fwhm_px == pytest.approx(fwhm, rel=0.02)
     assert stars.ellipticity == pytest.approx(0, abs=0.06)
-    near = [np.hypot(truth.x - x, truth.y - y).min() < 1.5 for x, y in zip(stars.x, stars.y, strict=True)]
+    near = [
+        np.hypot(truth.x - x, truth.y - y).min() < 1.5
+        for x, y in zip(stars.x, stars.y, strict=True)
+    ]
     assert np.mean(near) >= 0.97
     assert stars.count >= 0.8 * truth.x.size
 
@@ -107,14 +123,19 @@ def picture(data: np.ndarray) -> Picture:
 
 def test_snr_grows_as_the_root_of_exposure(scene: Scene) -> None:
     hours = [20, 80, 320]
-    snrs = [measure_plane(picture(stack_of(scene, "Ridge", "O3", subs, 40 + subs))).snr for subs in hours]
+    snrs = [
+        measure_plane(picture(stack_of(scene, "Ridge", "O3", subs, 40 + subs))).snr
+        for subs in hours
+    ]
     assert None not in snrs
     exponent = np.polyfit(np.log(hours), np.log(np.array(snrs, float)), 1)[0]
     assert exponent == pytest.approx(0.50, abs=0.03)
 
 
 def test_channels_share_mask_and_grid_and_keep_their_own_region(scene: Scene) -> None:
-    pictures = {n: picture(stack_of(scene, "Ridge", n, 100, i)) for i, n in enumerate(("Ha", "O3", "S2"))}
+    pictures = {
+        n: picture(stack_of(scene, "Ridge", n, 100, i)) for i, n in enumerate(("Ha", "O3", "S2"))
+    }
     found = measure_channels(pictures)
     alone = measure_plane(pictures["O3"], "O3")
     assert found["O3"].signal < alone.signal  # the union holds parts where O3 is faint
@@ -142,12 +163,21 @@ def test_single_nan_pixels_do_not_count() -> None:
     assert after.noise.sigma_px == pytest.approx(before.noise.sigma_px, rel=0.02)
 
 
-@pytest.mark.parametrize(("stars", "half"), [(800, (9.0, 6.5)), (700, (5.5, 4.0)), (2600, (5.0, 3.6))])
+@pytest.mark.parametrize(
+    ("stars", "half"), [(800, (9.0, 6.5)), (700, (5.5, 4.0)), (2600, (5.0, 3.6))]
+)
 @pytest.mark.parametrize("band", ["Ha", "O3"])
-def test_stars_are_found_beside_a_bright_nebula(stars: int, half: tuple[float, float], band: str) -> None:
+def test_stars_are_found_beside_a_bright_nebula(
+    stars: int, half: tuple[float, float], band: str
+) -> None:
     sky = make_scene((428, 640), 2.64, 12, SceneRecipe(half_size_arcmin=half, star_count=stars))
     found = find_stars(stack_of(sky, "Ridge", band, 80, 1), 1.0)
-    assert found.fwhm_px == pytest.approx(RIGS["Ridge"].fwhm_arcsec / 2.64, rel=0.06)  # not that of its filaments
+    assert found.fwhm_px == pytest.approx(
+        RIGS["Ridge"].fwhm_arcsec / 2.64, rel=0.06
+    )  # not that of its filaments
     assert found.count > 0.1 * stars
-    far = [np.hypot(sky.stars.x - x, sky.stars.y - y).min() for x, y in zip(found.x, found.y, strict=True)]
+    far = [
+        np.hypot(sky.stars.x - x, sky.stars.y - y).min()
+        for x, y in zip(found.x, found.y, strict=True)
+    ]
     assert np.mean(np.array(far) > 2) < 0.06

@@ -12,12 +12,30 @@ from hypothesis import strategies as st
 from bichromus.core.model import errors
 from bichromus.core.model.channel import CHANNELS, channel_name, filter_name, line_list
 from bichromus.core.model.progress import Progress
-from bichromus.core.model.recipe import BlendSettings, ChannelFigures, Recipe, Stretch, load_recipe, schema
+from bichromus.core.model.recipe import (
+    BlendSettings,
+    ChannelFigures,
+    Recipe,
+    Stretch,
+    load_recipe,
+    schema,
+)
 
-SPELLINGS = {"H-alpha": "Ha", "Ha 3nm": "Ha", "[OIII] 6.5 nm": "O3",
-             "oxygen iii": "O3", "S_II": "S2", "Sulphur-2": "S2",
-             "LUM": "L", "red": "R", "H beta": "Hb", "LP": "C", "Ha+OIII": "Ha+O3", "S2/O3": "O3+S2",
-             "oiii, halpha": "Ha+O3"}
+SPELLINGS = {
+    "H-alpha": "Ha",
+    "Ha 3nm": "Ha",
+    "[OIII] 6.5 nm": "O3",
+    "oxygen iii": "O3",
+    "S_II": "S2",
+    "Sulphur-2": "S2",
+    "LUM": "L",
+    "red": "R",
+    "H beta": "Hb",
+    "LP": "C",
+    "Ha+OIII": "Ha+O3",
+    "S2/O3": "O3+S2",
+    "oiii, halpha": "Ha+O3",
+}
 
 
 @pytest.mark.parametrize(("text", "wanted"), SPELLINGS.items())
@@ -48,7 +66,11 @@ def test_every_error_is_one_line_of_what_file_why_and_what_to_do() -> None:
     assert error.sentence() == "It broke (a.fits): of frost. Warm it."
     assert errors.InputError("Only this").sentence() == "Only this."
     listed = errors.__doc__ or ""
-    kinds = [v for v in vars(errors).values() if isinstance(v, type) and issubclass(v, errors.BichromusError)]
+    kinds = [
+        v
+        for v in vars(errors).values()
+        if isinstance(v, type) and issubclass(v, errors.BichromusError)
+    ]
     assert all(k.__name__ in listed for k in kinds)
 
 
@@ -68,8 +90,12 @@ def figures(**more: float) -> ChannelFigures:
 
 
 def test_a_recipe_comes_back_as_it_was_saved(tmp_path: Path) -> None:
-    settings = BlendSettings(mapping="free", mix={"R": {"Ha": 1.0}, "G": {"O3": 0.25}}, balance=0.3,
-                             stretch=Stretch(strength=7.0))
+    settings = BlendSettings(
+        mapping="free",
+        mix={"R": {"Ha": 1.0}, "G": {"O3": 0.25}},
+        balance=0.3,
+        stretch=Stretch(strength=7.0),
+    )
     recipe = Recipe(settings=settings, channels={"Ha": figures(), "O3": figures(snr=4.5, hours=2)})
     path = tmp_path / "r.json"
     path.write_text(recipe.dump())
@@ -77,15 +103,23 @@ def test_a_recipe_comes_back_as_it_was_saved(tmp_path: Path) -> None:
     assert settings.used() == ("Ha", "O3")
 
 
-@pytest.mark.parametrize(("change", "words"), [
-    ({"settings": {"balance": 3}}, "settings.balance"),
-    ({"settings": {"stretch": {"signal": 0.3, "background": 0.3}}}, "signal must lie above background"),
-    ({"settings": {"mix": {"R": {"He": 1}}}}, "unknown channel He"),
-    ({"settings": {"surprise": 1}}, "surprise"),
-    ({"version": 9}, "newer version"),
-    ({"channels": {"Ha": {"shape": [4, 4], "signal": 1, "sigma_px": 0}}}, "sigma_px"),
-])
-def test_a_recipe_that_does_not_fit_names_the_entry(tmp_path: Path, change: dict[str, object], words: str) -> None:
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        ({"settings": {"balance": 3}}, "settings.balance"),
+        (
+            {"settings": {"stretch": {"signal": 0.3, "background": 0.3}}},
+            "signal must lie above background",
+        ),
+        ({"settings": {"mix": {"R": {"He": 1}}}}, "unknown channel He"),
+        ({"settings": {"surprise": 1}}, "surprise"),
+        ({"version": 9}, "newer version"),
+        ({"channels": {"Ha": {"shape": [4, 4], "signal": 1, "sigma_px": 0}}}, "sigma_px"),
+    ],
+)
+def test_a_recipe_that_does_not_fit_names_the_entry(
+    tmp_path: Path, change: dict[str, object], words: str
+) -> None:
     path = tmp_path / "r.json"
     path.write_text(json.dumps({"settings": {}, "channels": {}, **change}))
     with pytest.raises(errors.InputError, match=words):

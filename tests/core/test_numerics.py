@@ -10,7 +10,14 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bichromus.core.numerics.bands import ordered_parallel, row_bands
-from bichromus.core.numerics.oklab import decode, decode_exact, encode, encode_exact, from_oklab, to_oklab
+from bichromus.core.numerics.oklab import (
+    decode,
+    decode_exact,
+    encode,
+    encode_exact,
+    from_oklab,
+    to_oklab,
+)
 from bichromus.core.numerics.robust import clipped_sigma, mad_sigma
 from bichromus.core.numerics.smoothing import fill, gaussian
 from bichromus.core.numerics.starlet import WHITE, band, details, smooth

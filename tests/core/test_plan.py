@@ -15,7 +15,14 @@ from bichromus.core.model.errors import InputError
 from bichromus.core.plan.allocate import Want, Window, allocate
 from bichromus.core.plan.bodies import lit_share, moon_at, sun_at
 from bichromus.core.plan.earth import Place, alt_az, true_of_date
-from bichromus.core.plan.exposure import Optics, advise_sub, hours_for, ideal_sub, saturation_time, snr
+from bichromus.core.plan.exposure import (
+    Optics,
+    advise_sub,
+    hours_for,
+    ideal_sub,
+    saturation_time,
+    snr,
+)
 from bichromus.core.plan.framing import (
     Field,
     area,
@@ -28,7 +35,13 @@ from bichromus.core.plan.framing import (
 )
 from bichromus.core.plan.horizon import Horizon, make_horizon, read_horizon
 from bichromus.core.plan.night import Night, Rules, Target, date_of, julian, moment_of, plan_night
-from bichromus.core.plan.optics import S2_PAIR_NM, clear_needed, corner_light, filter_shift, focus_shift
+from bichromus.core.plan.optics import (
+    S2_PAIR_NM,
+    clear_needed,
+    corner_light,
+    filter_shift,
+    focus_shift,
+)
 from bichromus.core.plan.season import plan_season
 from bichromus.core.plan.sky import (
     airmass,
@@ -64,15 +77,21 @@ def test_the_moon_of_a_textbook_moment() -> None:
     tt = np.array([2448724.5])  # 1992-04-12 0h TT
     moon = (true_of_date(tt) @ moon_at(tt)[0])[0]
     assert np.rad2deg(np.arctan2(moon[1], moon[0])) % 360 == pytest.approx(134.6885, abs=0.002)
-    assert np.rad2deg(np.arcsin(moon[2] / np.linalg.norm(moon))) == pytest.approx(13.7684, abs=0.002)
+    assert np.rad2deg(np.arcsin(moon[2] / np.linalg.norm(moon))) == pytest.approx(
+        13.7684, abs=0.002
+    )
     assert lit_share(sun_at(tt)[0], moon_at(tt))[0] == pytest.approx(0.6786, abs=0.0005)
 
 
 def test_a_night_to_the_minute() -> None:
     night = plan_night(A, NIGHT, STAR)
     assert night.state == "normal"
-    for name, time in (("sunset", "15:36:32"), ("civil_dusk", "16:10:01"), ("nautical_dusk", "16:47:35"),
-                       ("astronomical_dusk", "17:24:21")):
+    for name, time in (
+        ("sunset", "15:36:32"),
+        ("civil_dusk", "16:10:01"),
+        ("nautical_dusk", "16:47:35"),
+        ("astronomical_dusk", "17:24:21"),
+    ):
         assert near(getattr(night, name), f"2027-11-05 {time}"), name
     assert near(night.astronomical_dawn, "2027-11-06 04:09:03")
     assert near(night.moon.set, "2027-11-05 21:18:40")
@@ -81,7 +100,9 @@ def test_a_night_to_the_minute() -> None:
     assert night.target.transit_altitude == pytest.approx(77.53, abs=0.02)
     path = night.track
     assert path.moon_distance is not None
-    assert np.interp(at("2027-11-06 00:00"), path.utc, path.moon_distance) == pytest.approx(85.34, abs=0.05)
+    assert np.interp(at("2027-11-06 00:00"), path.utc, path.moon_distance) == pytest.approx(
+        85.34, abs=0.05
+    )
 
 
 def test_a_wall_cuts_the_night_in_two() -> None:
@@ -89,17 +110,30 @@ def test_a_wall_cuts_the_night_in_two() -> None:
     night = plan_night(A, NIGHT, STAR, Rules(horizon=wall))
     assert night.target is not None
     (a, b), (c, d) = night.target.windows
-    for found, time in ((a, "2027-11-05 17:25"), (b, "2027-11-06 01:20"), (c, "2027-11-06 03:59"),
-                        (d, "2027-11-06 04:09")):
+    for found, time in (
+        (a, "2027-11-05 17:25"),
+        (b, "2027-11-06 01:20"),
+        (c, "2027-11-06 03:59"),
+        (d, "2027-11-06 04:09"),
+    ):
         assert near(found, time, 120)
     assert night.target.hours == pytest.approx(24 * (b - a + d - c))
 
 
-@pytest.mark.parametrize(("lat", "day", "state", "lowest"), [
-    (59.3, "2027-06-21", "no_nautical_dark", -7.27), (69.65, "2027-06-21", "polar_day", 3.08),
-    (69.65, "2027-12-21", "polar_night", None), (54.0, "2027-06-21", "no_astronomical_dark", None),
-    (64.5, "2027-06-21", "no_civil_dark", None), (-43.98, "2027-03-17", "normal", None)])
-def test_the_named_states_of_a_night(lat: float, day: str, state: str, lowest: float | None) -> None:
+@pytest.mark.parametrize(
+    ("lat", "day", "state", "lowest"),
+    [
+        (59.3, "2027-06-21", "no_nautical_dark", -7.27),
+        (69.65, "2027-06-21", "polar_day", 3.08),
+        (69.65, "2027-12-21", "polar_night", None),
+        (54.0, "2027-06-21", "no_astronomical_dark", None),
+        (64.5, "2027-06-21", "no_civil_dark", None),
+        (-43.98, "2027-03-17", "normal", None),
+    ],
+)
+def test_the_named_states_of_a_night(
+    lat: float, day: str, state: str, lowest: float | None
+) -> None:
     night = plan_night(Place(lat, 18), dt.date.fromisoformat(day))
     assert night.state == state
     if lowest is not None:
@@ -113,11 +147,19 @@ def test_the_named_states_of_a_night(lat: float, day: str, state: str, lowest: f
         assert night.civil_dusk is None
 
 
-@pytest.mark.parametrize(("target", "rules", "state", "circumpolar"), [
-    (Target(10, 80), Rules(), "open", True), (Target(10, -60), Rules(), "never_rises", False),
-    (Target(10, -25), Rules(min_altitude=30), "too_low", False), (Target(222, 10), Rules(), "not_in_dark", False),
-    (Target(350, 61), Rules(sun_below=-80), "not_in_dark", True)])
-def test_the_named_states_of_a_target(target: Target, rules: Rules, state: str, circumpolar: bool) -> None:
+@pytest.mark.parametrize(
+    ("target", "rules", "state", "circumpolar"),
+    [
+        (Target(10, 80), Rules(), "open", True),
+        (Target(10, -60), Rules(), "never_rises", False),
+        (Target(10, -25), Rules(min_altitude=30), "too_low", False),
+        (Target(222, 10), Rules(), "not_in_dark", False),
+        (Target(350, 61), Rules(sun_below=-80), "not_in_dark", True),
+    ],
+)
+def test_the_named_states_of_a_target(
+    target: Target, rules: Rules, state: str, circumpolar: bool
+) -> None:
     found = plan_night(A, NIGHT, target, rules).target
     assert found is not None
     assert (found.state, found.circumpolar) == (state, circumpolar)
@@ -125,10 +167,17 @@ def test_the_named_states_of_a_target(target: Target, rules: Rules, state: str, 
 
 
 @settings(max_examples=25, deadline=None)
-@given(st.floats(-80, 80), st.floats(-180, 180), st.dates(dt.date(1950, 1, 1), dt.date(2050, 12, 31)),
-       st.floats(0, 359), st.floats(-85, 85), st.booleans())
-def test_windows_hold_what_they_promise(lat: float, lon: float, day: dt.date, ra: float, dec: float,
-                                        moonless: bool) -> None:
+@given(
+    st.floats(-80, 80),
+    st.floats(-180, 180),
+    st.dates(dt.date(1950, 1, 1), dt.date(2050, 12, 31)),
+    st.floats(0, 359),
+    st.floats(-85, 85),
+    st.booleans(),
+)
+def test_windows_hold_what_they_promise(
+    lat: float, lon: float, day: dt.date, ra: float, dec: float, moonless: bool
+) -> None:
     night = plan_night(Place(lat, lon), day, Target(ra, dec), Rules(moon_down=moonless))
     path = night.track
     assert night.target is not None
@@ -162,11 +211,14 @@ def test_which_night_it_is() -> None:
 
 
 def test_what_cannot_be_planned_is_refused_in_words() -> None:
-    for make, words in ((lambda: Place(91, 0), "no place on Earth"), (lambda: Target(0, 100), "no position"),
-                        (lambda: plan_night(A, dt.date(2060, 1, 1)), "from 1950 to 2050"),
-                        (lambda: Rules(min_altitude=95), "limits cannot be"),
-                        (lambda: plan_season(A, NIGHT, dt.date(2027, 11, 4)), "ends before it begins"),
-                        (lambda: plan_season(A, NIGHT, dt.date(2029, 11, 4)), "up to 400")):
+    for make, words in (
+        (lambda: Place(91, 0), "no place on Earth"),
+        (lambda: Target(0, 100), "no position"),
+        (lambda: plan_night(A, dt.date(2060, 1, 1)), "from 1950 to 2050"),
+        (lambda: Rules(min_altitude=95), "limits cannot be"),
+        (lambda: plan_season(A, NIGHT, dt.date(2027, 11, 4)), "ends before it begins"),
+        (lambda: plan_season(A, NIGHT, dt.date(2029, 11, 4)), "up to 400"),
+    ):
         with pytest.raises(InputError, match=words):
             make()
 
@@ -179,9 +231,12 @@ def test_a_horizon_wraps_steps_and_comes_from_a_file(tmp_path: Path) -> None:
     path.write_text("# from the balcony\nazimuth_deg,altitude_deg\n350,10\n90,40\n90,10\n200,20\n")
     assert read_horizon(path) == horizon
     assert Horizon().altitude(np.array([5.0])) == 0
-    for text, words in (("a,b\n1,2\n", "header"), ("azimuth_deg,altitude_deg\n", "header"),
-                        ("azimuth_deg,altitude_deg\n1\n", "does not fit"),
-                        ("azimuth_deg,altitude_deg\n1,99\n", "out of range")):
+    for text, words in (
+        ("a,b\n1,2\n", "header"),
+        ("azimuth_deg,altitude_deg\n", "header"),
+        ("azimuth_deg,altitude_deg\n1\n", "does not fit"),
+        ("azimuth_deg,altitude_deg\n1,99\n", "out of range"),
+    ):
         path.write_text(text)
         with pytest.raises(InputError, match=words):
             read_horizon(path)
@@ -198,7 +253,8 @@ def test_airmass_and_moonlight() -> None:
         assert found == pytest.approx(light, rel=0.01)
         assert -2.5 * np.log10((found + dark) / dark) == pytest.approx(change, rel=0.01)
     assert moon_nanolamberts(0, 95, 30, 60) == 0
-    # Moon harms Ha a quarter to a third as much as O3 on a sky that is redder without it; here by the moonlight alone
+    # Moon harms Ha a quarter to a third as much as O3 on a sky that is redder without it; here by
+    # the moonlight alone
     o3, ha, s2 = (sky_factor(n, 21.5, 500.0) - 1 for n in ("O3", "Ha", "S2"))
     assert ha == pytest.approx(0.55 * o3)
     assert s2 == pytest.approx(0.96 * ha)
@@ -238,8 +294,13 @@ def test_what_limits_a_sub_and_its_price() -> None:
     sampled = np.exp(-0.5 * (np.linspace(-0.5, 0.5, 2001) / (3 / 2.355)) ** 2).mean()
     share = sampled**2 / (2 * np.pi * (3 / 2.355) ** 2)
     assert peak == pytest.approx(49_000 / (4000 * share + 1), rel=1e-4)
-    for call in (lambda: advise_sub(1.5, 0.0), lambda: saturation_time(10, 20, 1, 2, 1), lambda: advise_sub(1, 1, 0),
-                 lambda: Optics(0, 500, 3.76, 0.6, 656, 3, 1.5), lambda: Optics(100, 500, 3.76, 1.2, 656, 3, 1.5)):
+    for call in (
+        lambda: advise_sub(1.5, 0.0),
+        lambda: saturation_time(10, 20, 1, 2, 1),
+        lambda: advise_sub(1, 1, 0),
+        lambda: Optics(0, 500, 3.76, 0.6, 656, 3, 1.5),
+        lambda: Optics(100, 500, 3.76, 1.2, 656, 3, 1.5),
+    ):
         with pytest.raises(InputError):
             call()
 
@@ -270,8 +331,19 @@ def test_frames_and_mosaics() -> None:
 
 
 @settings(max_examples=30, deadline=None)
-@given(st.lists(st.tuples(st.floats(0.5, 3), st.floats(0.5, 3), st.floats(0, 180), st.floats(-1, 1), st.floats(-1, 1)),
-                min_size=2, max_size=3))
+@given(
+    st.lists(
+        st.tuples(
+            st.floats(0.5, 3),
+            st.floats(0.5, 3),
+            st.floats(0, 180),
+            st.floats(-1, 1),
+            st.floats(-1, 1),
+        ),
+        min_size=2,
+        max_size=3,
+    )
+)
 def test_the_common_field_is_what_a_grid_of_points_says(rigs: list[tuple[float, ...]]) -> None:
     fields = [Field(str(n), w, h, a, (e, m)) for n, (w, h, a, e, m) in enumerate(rigs)]
     grid = np.stack(np.meshgrid(np.linspace(-3, 3, 301), np.linspace(-3, 3, 301)), -1)
@@ -290,9 +362,13 @@ def test_filters_in_a_fast_beam() -> None:
     fast = filter_shift(2, (500.7,), 500.7, 3, 2)
     assert fast.edge_nm == pytest.approx(-3.93, abs=0.01)
     assert fast.transmission == pytest.approx(0.383, abs=0.005)
-    assert filter_shift(2, (500.7,), 500.7, 3, 2, 0.45).transmission == pytest.approx(0.226, abs=0.005)
+    assert filter_shift(2, (500.7,), 500.7, 3, 2, 0.45).transmission == pytest.approx(
+        0.226, abs=0.005
+    )
     assert filter_shift(3.6, (656.3,), 656.3, 3, 2).transmission == pytest.approx(0.947, abs=0.005)
-    assert filter_shift(50, (656.3,), 656.3, 3, 2, shape="gauss").transmission == pytest.approx(1, abs=1e-3)
+    assert filter_shift(50, (656.3,), 656.3, 3, 2, shape="gauss").transmission == pytest.approx(
+        1, abs=1e-3
+    )
     tilted = filter_shift(5, (500.7,), 500.7, 3, 2, chief_ray_deg=8.0)
     assert tilted.transmission < filter_shift(5, (500.7,), 500.7, 3, 2).transmission
     assert tilted.mean_nm == filter_shift(5, (500.7,), 500.7, 3, 2).mean_nm
@@ -311,28 +387,52 @@ def test_corners_and_glass() -> None:
 
 
 def wants(rng: np.random.Generator, windows: list[Window], count: int) -> list[Want]:
-    return [Want(f"c{n}", float(rng.uniform(5, 40)), float(rng.uniform(0.002, 0.05)), 1.6, 300.0,
-                 {w.name: float(rng.uniform(0.005, 0.2)) for w in windows if rng.uniform() < 0.8},
-                 float(rng.uniform(0, 6)), 0.001, 25.0) for n in range(count)]
+    return [
+        Want(
+            f"c{n}",
+            float(rng.uniform(5, 40)),
+            float(rng.uniform(0.002, 0.05)),
+            1.6,
+            300.0,
+            {w.name: float(rng.uniform(0.005, 0.2)) for w in windows if rng.uniform() < 0.8},
+            float(rng.uniform(0, 6)),
+            0.001,
+            25.0,
+        )
+        for n in range(count)
+    ]
 
 
 @pytest.mark.parametrize("seed", range(12))
 def test_no_even_split_does_better_for_the_channel_furthest_behind(seed: int) -> None:
     rng = np.random.default_rng(seed)
-    windows = [Window(f"w{n}", float(rng.uniform(0, 6)), float(rng.uniform(0.5, 1))) for n in range(3)]
+    windows = [
+        Window(f"w{n}", float(rng.uniform(0, 6)), float(rng.uniform(0.5, 1))) for n in range(3)
+    ]
     channels = wants(rng, windows, 3)
     found = allocate(windows, channels)
     for w in windows:
         assert sum(found.hours[w.name].values()) <= w.open_hours + 1e-6
 
     def smallest(split: dict[str, list[float]]) -> float:
-        return min(min((c.had_snr**2 + sum(split[w.name][k] * w.open_hours * c.rate(w.name) for w in windows))
-                       / c.goal_snr**2, 1.0) for k, c in enumerate(channels))
+        return min(
+            min(
+                (
+                    c.had_snr**2
+                    + sum(split[w.name][k] * w.open_hours * c.rate(w.name) for w in windows)
+                )
+                / c.goal_snr**2,
+                1.0,
+            )
+            for k, c in enumerate(channels)
+        )
 
     assert found.share >= smallest({w.name: [1 / 3] * 3 for w in windows}) - 1e-6
     steps = [(a, b, 6 - a - b) for a in range(7) for b in range(7 - a)]
-    best = max(smallest({w.name: [v / 6 for v in s] for w, s in zip(windows, pick, strict=True)})
-               for pick in itertools.product(steps, repeat=3))
+    best = max(
+        smallest({w.name: [v / 6 for v in s] for w, s in zip(windows, pick, strict=True)})
+        for pick in itertools.product(steps, repeat=3)
+    )
     assert found.share >= best * 0.99  # nothing on a grid of splits beats it
 
 
@@ -345,8 +445,10 @@ def test_a_window_may_be_barred_and_a_goal_reached() -> None:
     assert found.hours["moon"] == {}
     assert found.hours["dark"] == {"O3": pytest.approx(1.8)}
     # an hour that brings nothing more is not used, and the early window comes first
-    rest = allocate([Window(f"n{n}", 8.0) for n in range(12)],
-                    [Want("S2", 12, 0.01, 1.6, 300, {f"n{n}": 0.02 for n in range(12)}, had_snr=11.5)])
+    rest = allocate(
+        [Window(f"n{n}", 8.0) for n in range(12)],
+        [Want("S2", 12, 0.01, 1.6, 300, {f"n{n}": 0.02 for n in range(12)}, had_snr=11.5)],
+    )
     assert rest.share == pytest.approx(1)
     used = {n: sum(h.values()) for n, h in rest.hours.items() if h}
     assert list(used) == ["n0"]

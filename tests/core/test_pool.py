@@ -27,12 +27,18 @@ FLUX = (1.0, 1.0, 0.5)
 def trio(scene: Scene, seed: int, band: str = "Ha", subs: int = 40) -> list[Picture]:
     """A good stack, one under a bright, sloping sky, one through haze."""
     header = Header(saturation=1.0, filter=filter_name(band), total_s=subs * 300.0, subs=subs)
-    return [Picture(stack_of(scene, "Ridge", band, subs, 10 * seed + n, **air), header, Path(f"{n}.fits"))
-            for n, air in enumerate(AIRS)]
+    return [
+        Picture(
+            stack_of(scene, "Ridge", band, subs, 10 * seed + n, **air), header, Path(f"{n}.fits")
+        )
+        for n, air in enumerate(AIRS)
+    ]
 
 
 @pytest.mark.parametrize("band", ["Ha", "O3"])
-def test_pooling_reaches_the_optimum_and_never_falls_below_the_best(scene: Scene, band: str) -> None:
+def test_pooling_reaches_the_optimum_and_never_falls_below_the_best(
+    scene: Scene, band: str
+) -> None:
     first, second = trio(scene, 1, band), trio(scene, 2, band)
     quiet = np.s_[10:120, 10:200]
 
@@ -40,7 +46,9 @@ def test_pooling_reaches_the_optimum_and_never_falls_below_the_best(scene: Scene
         apart = (a - b)[quiet]
         return float(1.4826 * np.median(np.abs(apart - np.median(apart))) / np.sqrt(2))
 
-    alone = np.array([noise(a.data, b.data) / f for a, b, f in zip(first, second, FLUX, strict=True)])
+    alone = np.array(
+        [noise(a.data, b.data) / f for a, b, f in zip(first, second, FLUX, strict=True)]
+    )
     optimum = 1 / np.sqrt((1 / alone**2).sum())
     one, two = pool(first), pool(second)
     assert one.reference == 0
@@ -49,14 +57,16 @@ def test_pooling_reaches_the_optimum_and_never_falls_below_the_best(scene: Scene
     assert together < alone.min()
     for made in (one, two):
         for part, truth in zip(made.parts, FLUX, strict=True):
-            assert part.flux.scale == pytest.approx(truth, rel=0.015 if part.flux.origin == "stars" else 0.08)
+            assert part.flux.scale == pytest.approx(
+                truth, rel=0.015 if part.flux.origin == "stars" else 0.08
+            )
         weights = np.array([p.weight for p in made.parts])
         assert weights == pytest.approx(1 / alone**2 / (1 / alone**2).sum(), abs=0.04)
         assert made.together / made.alone == pytest.approx(alone.min() / optimum, rel=0.04)
         assert max(p.rejected for p in made.parts) < 1e-4 * 3
     # the nebula keeps its light, and the slope of the bright sky is gone
     base = stack_of(scene, "Ridge", band, 4000, 5, **AIRS[0])
-    bins = [x[: 416, : 640].reshape(26, 16, 40, 16).mean((1, 3)) for x in (one.data, base)]
+    bins = [x[:416, :640].reshape(26, 16, 40, 16).mean((1, 3)) for x in (one.data, base)]
     slope = np.polyfit(bins[1].ravel(), bins[0].ravel(), 1)[0]
     assert slope == pytest.approx(1, abs=0.01)
     left = bins[0] - bins[1]
@@ -83,7 +93,9 @@ def test_a_stack_that_is_left_out_is_still_compared(scene: Scene) -> None:
     whole, two = pool(pictures), pool(pictures, out=(0,))
     assert two.parts[0].weight == 0
     assert two.reference != 0
-    assert two.parts[0].loss == pytest.approx(1 / (1 - whole.parts[0].loss) - 1, rel=0.06)  # what it would bring
+    assert two.parts[0].loss == pytest.approx(
+        1 / (1 - whole.parts[0].loss) - 1, rel=0.06
+    )  # what it would bring
     assert np.abs(two.data - pool(pictures[1:]).data).max() < 1e-6
     with pytest.raises(InputError, match="nothing to pool"):
         pool(pictures, out=(0, 1))
@@ -104,9 +116,17 @@ def test_scales_that_disagree_are_told_and_useless_stacks_named(scene: Scene) ->
     background = float(np.median(pictures[0].data))
     # a wider filter: the stars are twice as bright, the nebula is not
     nebula = stack_of(scene, "Ridge", "Ha", 40, 99, mag=21.5)
-    wide = replace(pictures[0], data=(nebula + (nebula - background) * (nebula > background + 0.02)).astype(np.float32))
+    wide = replace(
+        pictures[0],
+        data=(nebula + (nebula - background) * (nebula > background + 0.02)).astype(np.float32),
+    )
     sigma = 12 * pool(pictures).parts[0].sigma_eff
-    noisy = replace(pictures[1], data=(pictures[1].data + np.random.default_rng(1).normal(0, sigma, pictures[1].shape)).astype(np.float32))
+    noisy = replace(
+        pictures[1],
+        data=(
+            pictures[1].data + np.random.default_rng(1).normal(0, sigma, pictures[1].shape)
+        ).astype(np.float32),
+    )
     made = pool([pictures[0], noisy, wide])
     assert any("adds next to nothing" in w for w in made.warnings)
     assert made.parts[1].weight < 0.01
@@ -121,23 +141,43 @@ def test_a_robust_surface_finds_its_terms_among_outliers() -> None:
     values[:120] += rng.uniform(1, 9, 120)
     found = fit_poly(x, y, values, (300, 400), 2)
     assert np.allclose(found.terms, (5, 2, -1, 0, 0.7, 0), atol=0.03)
-    assert found.rows(10, 12) == pytest.approx(found.at(np.tile(np.arange(400.0), 2), np.repeat([10.0, 11.0], 400)).reshape(2, 400), abs=1e-5)
+    assert found.rows(10, 12) == pytest.approx(
+        found.at(np.tile(np.arange(400.0), 2), np.repeat([10.0, 11.0], 400)).reshape(2, 400),
+        abs=1e-5,
+    )
     assert found.peak_to_peak() == pytest.approx(6.0, abs=0.6)
 
 
-def test_pool_on_the_command_line(capsys: pytest.CaptureFixture[str], tmp_path: Path, scene: Scene) -> None:
+def test_pool_on_the_command_line(
+    capsys: pytest.CaptureFixture[str], tmp_path: Path, scene: Scene
+) -> None:
     files = []
     for n, picture in enumerate(trio(scene, 6)):
         files.append(tmp_path / f"{n}.fits")
         write_fits(files[-1], picture.data, replace(picture.header, station=f"S{n}"))
     out = tmp_path / "pooled.fits"
-    assert run(["pool", *map(str, files), "--out", str(out), "--rejected", str(tmp_path / "gone.fits"), "--json"]) == 0
+    assert (
+        run(
+            [
+                "pool",
+                *map(str, files),
+                "--out",
+                str(out),
+                "--rejected",
+                str(tmp_path / "gone.fits"),
+                "--json",
+            ]
+        )
+        == 0
+    )
     found = json.loads(capsys.readouterr().out)
     assert [Path(f["file"]).name for f in found["frames"]] == ["0.fits", "1.fits", "2.fits"]
     assert sum(f["weight"] for f in found["frames"]) == pytest.approx(1)
     assert found["frames"][2]["flux_scale"] == pytest.approx(0.5, rel=0.015)
     for frame in found["frames"]:
-        assert frame["snr_lost_without"] == pytest.approx(1 - (1 - frame["weight"]) ** 0.5, abs=1e-6)
+        assert frame["snr_lost_without"] == pytest.approx(
+            1 - (1 - frame["weight"]) ** 0.5, abs=1e-6
+        )
     gone = read_picture(tmp_path / "gone.fits").data
     assert 0 < gone.mean() < 0.01
     assert gone.max() == 1  # of three two always stay
@@ -147,7 +187,10 @@ def test_pool_on_the_command_line(capsys: pytest.CaptureFixture[str], tmp_path: 
     assert run(["pool", *map(str, files), "--out", str(out)]) == 2
     assert "exists already" in capsys.readouterr().err
     write_fits(tmp_path / "small.fits", made.data[:200], made.header)
-    for words, told in (([files[0], tmp_path / "small.fits"], "Align the stacks first"), ([files[0]], "nothing to pool")):
+    for words, told in (
+        ([files[0], tmp_path / "small.fits"], "Align the stacks first"),
+        ([files[0]], "nothing to pool"),
+    ):
         assert run(["pool", *map(str, words), "--out", str(tmp_path / "x.fits")]) == 2
         assert told in capsys.readouterr().err
 
@@ -159,6 +202,8 @@ def test_faults_of_a_pool(scene: Scene) -> None:
     with pytest.raises(ShapeMismatch):
         pool([one, replace(one, data=one.data[:100])])
     rng = np.random.default_rng(0)
-    blank = Picture(rng.normal(0.1, 0.001, one.shape).astype(np.float32), Header(), Path("blank.fits"))
+    blank = Picture(
+        rng.normal(0.1, 0.001, one.shape).astype(np.float32), Header(), Path("blank.fits")
+    )
     with pytest.raises(NotEnoughData, match=r"blank\.fits cannot be compared"):
         pool([one, blank])

@@ -38,9 +38,12 @@ def test_orders_hold_every_sub_and_cost_what_they_cost() -> None:
     shots = run_through(sequence(subs, 3), lengths, Overheads())
     assert len(shots) == 90
     assert all(b.start_s >= a.end_s for a, b in zip(shots, shots[1:], strict=False))
-    block, cycle, refocused = (cost(subs, lengths, every, Overheads(focus_offsets=offsets))
-                               for every, offsets in ((None, True), (3, True), (1, False)))
-    # block 0.915 / 0.153, cycle every 3 with focus offsets 0.90 / 0.425, every 1 with refocus 0.60 / 0.29, of the
+    block, cycle, refocused = (
+        cost(subs, lengths, every, Overheads(focus_offsets=offsets))
+        for every, offsets in ((None, True), (3, True), (1, False))
+    )
+    # block 0.915 / 0.153, cycle every 3 with focus offsets 0.90 / 0.425, every 1 with refocus 0.60
+    # / 0.29, of the
     # usable time; completeness here is of the plan's own length, hence a little higher
     assert block.open_share == pytest.approx(0.915, abs=0.02)
     assert cycle.open_share == pytest.approx(0.90, abs=0.02)
@@ -57,17 +60,26 @@ def test_the_forecast_is_the_same_for_the_same_night_and_can_be_given(tmp_path: 
     assert one.simulated
     assert one != simulate_forecast(-43.98, 170.46, start + dt.timedelta(days=1))
     assert all(0 <= h.cloud <= 1 and 0 <= h.humidity <= 1 for h in one.hours)
-    clear = sum(simulate_forecast(0, 0, start + dt.timedelta(days=n)).words.startswith(("clear", "mostly"))
-                for n in range(60))
+    clear = sum(
+        simulate_forecast(0, 0, start + dt.timedelta(days=n)).words.startswith(("clear", "mostly"))
+        for n in range(60)
+    )
     assert 10 < clear < 50
     path = tmp_path / "f.csv"
-    path.write_text("time_utc,cloud,humidity\n2027-03-17T10:00:00Z,0.9,0.5\n2027-03-17T09:00:00Z,0.1,0.95\n")
+    path.write_text(
+        "time_utc,cloud,humidity\n2027-03-17T10:00:00Z,0.9,0.5\n2027-03-17T09:00:00Z,0.1,0.95\n"
+    )
     mine = read_forecast(path)
     assert not mine.simulated
     assert mine.cloud_at(dt.datetime(2027, 3, 17, 10, 30, tzinfo=dt.UTC)) == 0.9
     assert mine.cloud_at(dt.datetime(2027, 3, 18, tzinfo=dt.UTC)) == 0
     assert mine.words == "clouds in part, humid"
-    for text in ("time_utc,cloud\n", "time_utc,cloud\nx,0.1\n", "time_utc,cloud\n2027-03-17T10:00:00Z,7\n", "a,b\n1,2\n"):
+    for text in (
+        "time_utc,cloud\n",
+        "time_utc,cloud\nx,0.1\n",
+        "time_utc,cloud\n2027-03-17T10:00:00Z,7\n",
+        "a,b\n1,2\n",
+    ):
         path.write_text(text)
         with pytest.raises(InputError, match="not usable"):
             read_forecast(path)
@@ -101,7 +113,9 @@ def test_sub_lengths_and_hours_wanted_follow_from_sky_and_target() -> None:
     assert town.wanted_h > o3.wanted_h
     held = plan_channel(replace(INPUTS["S2"], hours_had=8.0, factor=1.39), 600)
     assert held.missing_h == pytest.approx(8 * (1.39**2 - 1))
-    assert plan_channel(replace(INPUTS["S2"], hours_had=8.0, goal_hours=10.0), 600).missing_h == pytest.approx(2)
+    assert plan_channel(
+        replace(INPUTS["S2"], hours_had=8.0, goal_hours=10.0), 600
+    ).missing_h == pytest.approx(2)
     assert plan_channel(replace(INPUTS["S2"], hours_had=8.0, factor=1.0), 600).missing_h == 0
 
 
@@ -112,8 +126,12 @@ def test_the_night_is_cut_by_moon_and_cloud() -> None:
     assert moment_of(segments[0].end) == moment_of(night.moon.set or 0)
     assert segments[0].moon_nl > 10 > segments[1].moon_nl == 0
     start = segments[0].start
-    clouded = segments_of(night, [(start - 1, start + 1 / 24), (segments[1].start + 0.05, segments[1].start + 0.10)])
-    assert sum(s.hours for s in clouded) == pytest.approx(sum(s.hours for s in segments) - 2.2, abs=0.02)
+    clouded = segments_of(
+        night, [(start - 1, start + 1 / 24), (segments[1].start + 0.05, segments[1].start + 0.10)]
+    )
+    assert sum(s.hours for s in clouded) == pytest.approx(
+        sum(s.hours for s in segments) - 2.2, abs=0.02
+    )
     assert segments_of(ridge(min_altitude=89.0)) == []
 
 
@@ -131,7 +149,11 @@ def test_blocks_lie_in_their_windows_and_use_the_dark_for_o3() -> None:
         assert block.end - block.start >= block.subs * block.sub_s / 86400 - 1e-9
     for one, two in zip(found.blocks, found.blocks[1:], strict=False):
         assert two.start >= one.end
-    o3 = sum(b.subs for b in found.blocks if b.channel == "O3" and b.start >= (night.moon.set or 0) - 1e-9)
+    o3 = sum(
+        b.subs
+        for b in found.blocks
+        if b.channel == "O3" and b.start >= (night.moon.set or 0) - 1e-9
+    )
     assert o3 >= sum(b.subs for b in found.blocks if b.channel == "O3") / 2
     assert sum(found.hours.values()) <= (night.target.hours if night.target else 0)
     for name, hours in found.hours.items():
@@ -148,9 +170,18 @@ def test_blocks_lie_in_their_windows_and_use_the_dark_for_o3() -> None:
     assert plan_nights([("18", 4.0, 3.0, 100.0)], after, INPUTS) is None
 
 
-def said(night: Night, plan: NightPlan, channels: list[ChannelPlan] | None = None, cloudy: bool = False) -> str:
-    advice = advise_tonight(night, plan, channels or plans(), "Weaverbird Nebula", "Ridge",
-                            lambda jd: moment_of(jd).strftime("%H:%M"), cloudy)
+def said(
+    night: Night, plan: NightPlan, channels: list[ChannelPlan] | None = None, cloudy: bool = False
+) -> str:
+    advice = advise_tonight(
+        night,
+        plan,
+        channels or plans(),
+        "Weaverbird Nebula",
+        "Ridge",
+        lambda jd: moment_of(jd).strftime("%H:%M"),
+        cloudy,
+    )
     assert advice is not None
     return advice.sentence
 
@@ -163,18 +194,33 @@ def test_tonight_in_one_sentence() -> None:
     done = [replace(p, had_h=p.wanted_h) for p in plans()]
     assert "All goals" in said(night, plan, done)
     assert "Clouds stand" in said(night, replace(plan, segments=(), blocks=()), cloudy=True)
-    only = replace(plan, segments=tuple(s for s in plan.segments if not s.moonlit),
-                   blocks=tuple(b for b in plan.blocks if b.start >= (night.moon.set or 0) - 1e-9))
+    only = replace(
+        plan,
+        segments=tuple(s for s in plan.segments if not s.moonlit),
+        blocks=tuple(b for b in plan.blocks if b.start >= (night.moon.set or 0) - 1e-9),
+    )
     assert "under a dark sky" in said(night, only)
     short = [Segment(night.start, night.start + 0.001, False, 0.0)]
     assert "too short" in said(night, replace(plan, segments=tuple(short), blocks=()))
     north = Place(69.65, 18)
-    for day, target, words in (("2027-06-21", Target(10, 60), "the Sun does not set"),
-                               ("2027-12-21", Target(10, -60), "never rises"),
-                               ("2027-12-21", Target(10, 10), "stays too low")):
-        there = plan_night(north, dt.date.fromisoformat(day), target, Rules(min_altitude=60 if target.dec == 10 else 20))
+    for day, target, words in (
+        ("2027-06-21", Target(10, 60), "the Sun does not set"),
+        ("2027-12-21", Target(10, -60), "never rises"),
+        ("2027-12-21", Target(10, 10), "stays too low"),
+    ):
+        there = plan_night(
+            north,
+            dt.date.fromisoformat(day),
+            target,
+            Rules(min_altitude=60 if target.dec == 10 else 20),
+        )
         assert words in said(there, replace(plan, segments=(), blocks=()))
     summer = plan_night(Place(59.3, 18), dt.date(2027, 6, 21), Target(270, 60))
     assert "only civil darkness" in said(summer, replace(plan, segments=(), blocks=()))
-    assert advise_tonight(plan_night(north, dt.date(2027, 12, 21)), plan, plans(), "x", "y", str, False) is None
+    assert (
+        advise_tonight(
+            plan_night(north, dt.date(2027, 12, 21)), plan, plans(), "x", "y", str, False
+        )
+        is None
+    )
     assert julian(moment_of(night.start)) == pytest.approx(night.start, abs=1e-5)

@@ -10,7 +10,14 @@ import pytest
 
 from bichromus.core.files import read_picture
 from bichromus.core.model.rig import RIGS, Rig
-from bichromus.core.simulate.camera import Sky, bayer_sites, continuum_rate, expose, line_rate, photon_flux_ab
+from bichromus.core.simulate.camera import (
+    Sky,
+    bayer_sites,
+    continuum_rate,
+    expose,
+    line_rate,
+    photon_flux_ab,
+)
 from bichromus.core.simulate.demo import demo_scene
 from bichromus.core.simulate.scene import Scene
 from sky import SMALL
@@ -53,8 +60,10 @@ def test_the_sky_is_built_as_the_physics_of_such_a_nebula(scene: Scene) -> None:
     assert np.quantile(s2, 0.98) < np.quantile(o3, 0.98)
     y, x = np.mgrid[0 : SMALL[0], 0 : SMALL[1]]
     centre = (x[o3 > np.quantile(o3, 0.9)].mean(), y[o3 > np.quantile(o3, 0.9)].mean())
-    spread = [np.average(np.hypot(x - centre[0], y - centre[1]), weights=p * (p > np.quantile(p, 0.9)))
-              for p in (o3, ha, s2)]
+    spread = [
+        np.average(np.hypot(x - centre[0], y - centre[1]), weights=p * (p > np.quantile(p, 0.9)))
+        for p in (o3, ha, s2)
+    ]
     assert spread[0] < spread[1] < spread[2]  # O3 inside, Ha between, S2 on the rims
     assert min(p.min() for p in scene.lines.values()) >= 0
     red, blue = scene.stars.ab_mag(656.3), scene.stars.ab_mag(455.0)
@@ -62,7 +71,9 @@ def test_the_sky_is_built_as_the_physics_of_such_a_nebula(scene: Scene) -> None:
     assert np.median((blue - red)[dusty]) > np.median((blue - red)[~dusty])
 
 
-def test_the_same_seed_gives_the_same_sky_and_files_carry_what_they_are(demo_files: dict[str, Path]) -> None:
+def test_the_same_seed_gives_the_same_sky_and_files_carry_what_they_are(
+    demo_files: dict[str, Path],
+) -> None:
     again = demo_scene(SMALL)
     truth = read_picture(demo_files["Ridge_Ha"].parent / "truth" / "Ha_rayleigh.fits")
     np.testing.assert_array_equal(again.lines["Ha"], truth.data)

@@ -1,4 +1,6 @@
-"""The chain of a channel in a project: continuum, stars, layers, mosaics, unclear headers, responses, and the cache."""
+"""The chain of a channel in a project: continuum, stars, layers, mosaics, unclear headers,
+responses, and the cache.
+"""
 
 from __future__ import annotations
 
@@ -28,13 +30,19 @@ def put(session: Session, *paths: Path) -> None:
 
 
 def chain(session: Session, channel: str) -> dict[str, Link]:
-    return {k.id: k for k in links(session.channels, session.state, session.channels.chosen[channel])}
+    return {
+        k.id: k for k in links(session.channels, session.state, session.channels.chosen[channel])
+    }
 
 
-def test_the_continuum_and_the_stars_come_off_and_back(session: Session, demo_files: dict[str, Path], tmp_path: Path) -> None:
+def test_the_continuum_and_the_stars_come_off_and_back(
+    session: Session, demo_files: dict[str, Path], tmp_path: Path
+) -> None:
     put(session, demo_files["Ridge_Ha"], demo_files["Ridge_R"])
     assert chain(session, "Ha")["continuum"].words == "left in"
-    assert chain(session, "Ha")["pool" if "pool" in chain(session, "Ha") else "stars"].id == "stars"  # one origin: no pool
+    assert (
+        chain(session, "Ha")["pool" if "pool" in chain(session, "Ha") else "stars"].id == "stars"
+    )  # one origin: no pool
     whole = session.channels.channel("Ha")
     session.set_continuum("Ha", "R")
     wait(lambda: session.channels.chosen["Ha"] == "net@Ha" and not session.jobs.busy)
@@ -59,7 +67,10 @@ def test_the_continuum_and_the_stars_come_off_and_back(session: Session, demo_fi
     assert [look for _, (_, look) in link.looks] == ["starless", "stars"]
     painter = Painter(session.channels)
     view = View(0, 0, 2.0, 300, 200)
-    seen = {look: painter.alone(session.recipe, whole.origin, view, look).astype(float) for look in ("", *LOOKS)}
+    seen = {
+        look: painter.alone(session.recipe, whole.origin, view, look).astype(float)
+        for look in ("", *LOOKS)
+    }
     assert seen["starless"].max() <= seen[""].max()
     assert seen["stars"].mean() < seen[""].mean()
     assert not np.array_equal(seen["sky"], seen[""])
@@ -70,13 +81,21 @@ def test_the_continuum_and_the_stars_come_off_and_back(session: Session, demo_fi
     layers = [read_picture(p).data for p in written[0]]
     assert layers[0] + layers[1] == pytest.approx(np.asarray(whole.levels[0]), abs=1e-6)
     session.set_layer("R", str(written[0][1]))
-    wait(lambda: session.channels.starless["R"].notes["split"]["file"] != "" and not session.jobs.busy)
+    wait(
+        lambda: (
+            session.channels.starless["R"].notes["split"]["file"] != "" and not session.jobs.busy
+        )
+    )
     red = np.asarray(session.channels.channel("R").levels[0])
-    assert np.asarray(session.channels.starless["R"].levels[0]) == pytest.approx(red - layers[1], abs=1e-6)
+    assert np.asarray(session.channels.starless["R"].levels[0]) == pytest.approx(
+        red - layers[1], abs=1e-6
+    )
     # a layer of another size is told, and the channel stays as it is
     write_fits(tmp_path / "small.fits", layers[1][:100, :100], Header())
     session.set_layer("R", str(tmp_path / "small.fits"))
-    wait(lambda: any("small.fits" in w for w in session.channels.warnings) and not session.jobs.busy)
+    wait(
+        lambda: any("small.fits" in w for w in session.channels.warnings) and not session.jobs.busy
+    )
     assert chain(session, "R")["stars"].wants
     session.document.undo()
     wait(lambda: "R" in session.channels.starless and not session.jobs.busy)
@@ -89,9 +108,17 @@ def mosaic_file(folder: Path, scene: Scene, filter_text: str | None, name: str) 
     data = np.zeros(scene.shape, np.float32)
     for colour in "RGB":
         at = bayer_sites(scene.shape, colour)
-        light = sum(np.float32(table[colour][n]) * (rates[n][0] + np.float32(rates[n][1])) for n in rates)
+        light = sum(
+            np.float32(table[colour][n]) * (rates[n][0] + np.float32(rates[n][1])) for n in rates
+        )
         data[at] = expose(np.asarray(light, np.float32)[at], rig, 60, 300.0, rng)
-    header = Header(filter=filter_name(filter_text) if filter_text else None, saturation=1.0, bayer="RGGB", total_s=18000.0, station="Shelf")
+    header = Header(
+        filter=filter_name(filter_text) if filter_text else None,
+        saturation=1.0,
+        bayer="RGGB",
+        total_s=18000.0,
+        station="Shelf",
+    )
     from astropy.io import fits
 
     write_fits(folder / name, data, replace(header, bayer=None))
@@ -100,7 +127,9 @@ def mosaic_file(folder: Path, scene: Scene, filter_text: str | None, name: str) 
     return folder / name
 
 
-def test_a_mosaic_is_opened_asked_about_and_extracted(session: Session, scene: Scene, tmp_path: Path, demo_files: dict[str, Path]) -> None:
+def test_a_mosaic_is_opened_asked_about_and_extracted(
+    session: Session, scene: Scene, tmp_path: Path, demo_files: dict[str, Path]
+) -> None:
     path = mosaic_file(tmp_path, scene, None, "night.fits")
     put(session, demo_files["Ridge_O3"], path)
     source = session.state.sources[1]
@@ -124,9 +153,13 @@ def test_a_mosaic_is_opened_asked_about_and_extracted(session: Session, scene: S
     assert session.channels.channel("G").shape == session.channels.channel("O3").shape
 
 
-def test_one_bad_stack_does_not_take_the_others_along(session: Session, demo_files: dict[str, Path], tmp_path: Path) -> None:
+def test_one_bad_stack_does_not_take_the_others_along(
+    session: Session, demo_files: dict[str, Path], tmp_path: Path
+) -> None:
     picture = read_picture(demo_files["Ridge_S2"])
-    stretched = np.arcsinh(3000 * np.clip(picture.data - np.quantile(picture.data, 0.02), 0, None)) / np.arcsinh(3000)
+    stretched = np.arcsinh(
+        3000 * np.clip(picture.data - np.quantile(picture.data, 0.02), 0, None)
+    ) / np.arcsinh(3000)
     write_fits(tmp_path / "S2.fits", stretched.astype(np.float32), picture.header)
     gone = tmp_path / "R.fits"
     gone.write_bytes(demo_files["Ridge_R"].read_bytes())
@@ -142,7 +175,9 @@ def test_one_bad_stack_does_not_take_the_others_along(session: Session, demo_fil
     assert session.channels.names == ["Ha"]
 
 
-def test_before_and_after_of_an_extraction_and_how_two_stacks_differ(session: Session, demo_files: dict[str, Path]) -> None:
+def test_before_and_after_of_an_extraction_and_how_two_stacks_differ(
+    session: Session, demo_files: dict[str, Path]
+) -> None:
     put(session, demo_files["Ridge_O3"], demo_files["Balcony_Ha_O3"])
     found = chain(session, "O3")
     origin, look = found["extract"].before or ("", "")
@@ -151,8 +186,18 @@ def test_before_and_after_of_an_extraction_and_how_two_stacks_differ(session: Se
     plain, line = np.asarray(prepared.halves["plain"][0]), np.asarray(prepared.levels[1])
     assert plain.shape == line.shape
     ha = np.asarray(session.channels.channel("Ha").levels[1])
-    ha, plain, line = (p[: p.shape[0] // 8 * 8, : p.shape[1] // 8 * 8].reshape(p.shape[0] // 8, 8, -1, 8).mean((1, 3)) for p in (ha, plain, line))
-    with_ha = [np.linalg.lstsq(np.stack([line.ravel(), ha.ravel(), np.ones(ha.size)], 1), p.ravel(), rcond=None)[0][1] for p in (plain, line)]
+    ha, plain, line = (
+        p[: p.shape[0] // 8 * 8, : p.shape[1] // 8 * 8]
+        .reshape(p.shape[0] // 8, 8, -1, 8)
+        .mean((1, 3))
+        for p in (ha, plain, line)
+    )
+    with_ha = [
+        np.linalg.lstsq(
+            np.stack([line.ravel(), ha.ravel(), np.ones(ha.size)], 1), p.ravel(), rcond=None
+        )[0][1]
+        for p in (plain, line)
+    ]
     assert with_ha[0] > 0.05 > abs(with_ha[1])  # the plain green plane holds a tenth of Ha
     assert found["pool"].looks[0][1] == ("pool@O3", "difference")
     view = View(0, 0, 2.0, 300, 200)
@@ -160,7 +205,9 @@ def test_before_and_after_of_an_extraction_and_how_two_stacks_differ(session: Se
     assert apart.std() < Painter(session.channels).alone(session.recipe, "pool@O3", view).std()
 
 
-def test_a_response_is_kept_with_the_project(session: Session, demo_files: dict[str, Path], tmp_path: Path) -> None:
+def test_a_response_is_kept_with_the_project(
+    session: Session, demo_files: dict[str, Path], tmp_path: Path
+) -> None:
     put(session, demo_files["Balcony_Ha_O3"])
     own = tmp_path / "own camera.csv"
     own.write_text("plane,Ha,O3\nR,.8,.05\nG,.09,.9\nB,.05,.7\n")
@@ -178,23 +225,36 @@ def test_a_response_is_kept_with_the_project(session: Session, demo_files: dict[
     measured = next(iter(session.channels.channel("Ha").notes["measured"].values()))["values"]
     if measured:
         session.use_measured_leaks("Ha")
-        wait(lambda: session.state.response == "own camera, leaks measured" and not session.jobs.busy)
+        wait(
+            lambda: session.state.response == "own camera, leaks measured" and not session.jobs.busy
+        )
 
 
-def test_the_cache_is_bounded_and_may_be_deleted(session: Session, demo_files: dict[str, Path]) -> None:
+def test_the_cache_is_bounded_and_may_be_deleted(
+    session: Session, demo_files: dict[str, Path]
+) -> None:
     told: list[int] = []
     session.cached.connect(told.append)
     put(session, demo_files["Ridge_Ha"], demo_files["Ridge_S2"])
     store = session.document.store
     session.set_gradient("Ha", 2)
-    wait(lambda: session.channels.channel("Ha").notes["gradient"]["degree"] == 2 and not session.jobs.busy)
-    assert len([e for e in store.cache.iterdir() if e.name != "matches"]) == 3  # the one before is still there
+    wait(
+        lambda: (
+            session.channels.channel("Ha").notes["gradient"]["degree"] == 2
+            and not session.jobs.busy
+        )
+    )
+    assert (
+        len([e for e in store.cache.iterdir() if e.name != "matches"]) == 3
+    )  # the one before is still there
     full = store.cache_bytes()
     assert told[-1] == full
     session.bound_cache(full - 1000)
     wait(lambda: told[-1] < full)
     used = {p.key for p in session.channels.origins.values()}
-    assert used == {e.name for e in store.cache.iterdir() if e.name != "matches"}  # what is used stays
+    assert used == {
+        e.name for e in store.cache.iterdir() if e.name != "matches"
+    }  # what is used stays
     session.bound_cache(10)
     wait(lambda: not session.jobs.busy)
     assert used <= {e.name for e in store.cache.iterdir()}

@@ -1,4 +1,6 @@
-"""The log in the project's history: counted once, whatever happens, and every gesture can be undone."""
+"""The log in the project's history: counted once, whatever happens, and every gesture can be
+undone.
+"""
 
 from __future__ import annotations
 
@@ -35,8 +37,19 @@ def sub(path: Path, minute: float, channel: str = "Ha", **cards: Any) -> Path:
     """A small sub: its header is all that counts here."""
     path.parent.mkdir(parents=True, exist_ok=True)
     hdu = fits.PrimaryHDU(np.full((16, 16), 500 + int(minute) % 90, np.uint16))
-    hdu.header.update({"DATE-OBS": (START + dt.timedelta(minutes=minute)).isoformat(), "EXPTIME": 300.0, "FILTER": channel,
-                       "INSTRUME": "mono", "OBSERVER": "Ridge", "SITELONG": 170.46, "XPIXSZ": 3.76, "FOCALLEN": 440.0, **cards})
+    hdu.header.update(
+        {
+            "DATE-OBS": (START + dt.timedelta(minutes=minute)).isoformat(),
+            "EXPTIME": 300.0,
+            "FILTER": channel,
+            "INSTRUME": "mono",
+            "OBSERVER": "Ridge",
+            "SITELONG": 170.46,
+            "XPIXSZ": 3.76,
+            "FOCALLEN": 440.0,
+            **cards,
+        }
+    )
     hdu.writeto(path, overwrite=True)
     return path
 
@@ -57,10 +70,14 @@ def hours(log: Log) -> dict[str, float]:
 
 
 def test_every_gesture_of_the_log_is_undone_and_redone_exactly(log: Log, tmp_path: Path) -> None:
-    files = [sub(tmp_path / "a" / f"{n}.fits", 6 * n, ("Ha", "OIII", "Odd")[n % 3]) for n in range(12)]
+    files = [
+        sub(tmp_path / "a" / f"{n}.fits", 6 * n, ("Ha", "OIII", "Odd")[n % 3]) for n in range(12)
+    ]
     rng = random.Random(4)
     states = [counted(log)]
-    runs, _ = read_table("night;station;channel;sub;kept\n2027-02-01;Shed;S2;300;12\n2027-03-02;Ridge;Ha;300;9")
+    runs, _ = read_table(
+        "night;station;channel;sub;kept\n2027-02-01;Shed;S2;300;12\n2027-03-02;Ridge;Ha;300;9"
+    )
 
     def gesture() -> None:
         kind = rng.choice(("intake", "mark", "keep", "run", "drop", "filter", "goal", "move"))
@@ -68,9 +85,18 @@ def test_every_gesture_of_the_log_is_undone_and_redone_exactly(log: Log, tmp_pat
         if kind == "intake":
             log.intake(tmp_path / "a")
         elif kind in ("mark", "keep") and known:
-            log.mark(rng.sample(known, min(3, len(known))), kind == "keep", rng.choice(("", "cloud: thin")))
+            log.mark(
+                rng.sample(known, min(3, len(known))),
+                kind == "keep",
+                rng.choice(("", "cloud: thin")),
+            )
         elif kind == "run":
-            log.edit("type", lambda e: [e.put("runs", i, {**r, "kept": rng.randint(1, 30)}) for i, r in runs.items()])
+            log.edit(
+                "type",
+                lambda e: [
+                    e.put("runs", i, {**r, "kept": rng.randint(1, 30)}) for i, r in runs.items()
+                ],
+            )
         elif kind == "drop":
             log.edit("drop", lambda e: e.drop("runs", next(iter(runs))))
         elif kind == "filter":
@@ -100,12 +126,16 @@ def test_every_gesture_of_the_log_is_undone_and_redone_exactly(log: Log, tmp_pat
     assert document.redo() is None
 
 
-def test_a_gesture_made_while_subs_were_taken_in_does_not_take_them_back(log: Log, tmp_path: Path) -> None:
+def test_a_gesture_made_while_subs_were_taken_in_does_not_take_them_back(
+    log: Log, tmp_path: Path
+) -> None:
     document = log.document
     before = document.state
     sub(tmp_path / "a" / "0.fits", 0)
     log.intake(tmp_path / "a")
-    document.do("rename", before.model_copy(update={"name": "Another"}))  # it was begun before the intake ended
+    document.do(
+        "rename", before.model_copy(update={"name": "Another"})
+    )  # it was begun before the intake ended
     assert hours(log) == {"Ha": pytest.approx(1 / 12)}
     assert document.undo() == "rename"
     assert hours(log) == {"Ha": pytest.approx(1 / 12)}
@@ -118,8 +148,10 @@ def test_a_gesture_made_while_subs_were_taken_in_does_not_take_them_back(log: Lo
 
 
 def test_a_typed_run_and_its_subs_count_once(log: Log, tmp_path: Path) -> None:
-    runs, errors = read_table("night\tstation\tchannel\tsub\tkept\trejected\n2 Mar 2027\tRidge\tHa 3nm\t300 s\t10\t2\n"
-                              "2027-03-02\tRidge\tHa\t300\t4\t0")  # two parts of one run
+    runs, errors = read_table(
+        "night\tstation\tchannel\tsub\tkept\trejected\n2 Mar 2027\tRidge\tHa 3nm\t300 s\t10\t2\n"
+        "2027-03-02\tRidge\tHa\t300\t4\t0"
+    )  # two parts of one run
     assert errors == []
     log.edit("paste", lambda e: [e.put("runs", i, r) for i, r in runs.items()])
     assert hours(log) == {"Ha": pytest.approx(14 * 300 / 3600)}
@@ -128,7 +160,9 @@ def test_a_typed_run_and_its_subs_count_once(log: Log, tmp_path: Path) -> None:
     log.intake(tmp_path / "s")
     assert hours(log) == {"Ha": pytest.approx(14 * 300 / 3600)}
     assert counted(log)["total"]["subs_rejected"] == 2
-    log.mark([Path(s.file) for s in log.subs() if s.file][:3], keep=False)  # three of five, two were known as rejected
+    log.mark(
+        [Path(s.file) for s in log.subs() if s.file][:3], keep=False
+    )  # three of five, two were known as rejected
     found = counted(log)["total"]
     assert found["subs_kept"] + found["subs_rejected"] == 16
     for n in range(5, 20):  # more than was typed
@@ -142,25 +176,45 @@ def test_a_typed_run_and_its_subs_count_once(log: Log, tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("mark", ["\t", ";", ",", "|"])
 def test_tables_are_read_in_every_usual_form(mark: str) -> None:
-    rows = [["Date", "Station", "Filter", "Sub length", "Hours", "Out", "Stars", "Notes"],
-            ["2027-03-02", "Ridge", "O III", "300", "1.5", "2", "2.4", "haze"],
-            ["03.03.2027", "Shed", "Ha+O3", "120 s", "0.5", "", "", ""]]
+    rows = [
+        ["Date", "Station", "Filter", "Sub length", "Hours", "Out", "Stars", "Notes"],
+        ["2027-03-02", "Ridge", "O III", "300", "1.5", "2", "2.4", "haze"],
+        ["03.03.2027", "Shed", "Ha+O3", "120 s", "0.5", "", "", ""],
+    ]
     text = "\n".join(f"| {' | '.join(r)} |" if mark == "|" else mark.join(r) for r in rows)
     if mark == "|":
         text = text.replace("\n", "\n|---|---|---|---|---|---|---|---|\n", 1)
     runs, errors = read_table(text)
     assert errors == []
     first, second = runs.values()
-    assert (first["channel"], first["kept"], first["rejected"], first["fwhm_arcsec"], first["notes"]) == ("O3", 18, 2, 2.4, "haze")
-    assert (second["night"], second["channel"], second["kept"], second["seconds"]) == ("2027-03-03", "Ha+O3", 15, 120)
+    assert (
+        first["channel"],
+        first["kept"],
+        first["rejected"],
+        first["fwhm_arcsec"],
+        first["notes"],
+    ) == ("O3", 18, 2, 2.4, "haze")
+    assert (second["night"], second["channel"], second["kept"], second["seconds"]) == (
+        "2027-03-03",
+        "Ha+O3",
+        15,
+        120,
+    )
     again, _ = read_table(as_typed(list(runs.values())))
     assert again == runs
 
 
-@pytest.mark.parametrize(("row", "words"), [
-    ("31 Feb;Ridge;Ha;300;5", "night is not clear"), ("2027-03-02;Ridge;He;300;5", "no channel"),
-    ("2027-03-02;Ridge;Ha;;5", "sub length is missing"), ("2027-03-02;Ridge;Ha;300;", "no subs"),
-    ("2027-03-02;Ridge;Ha;300;2.5", "whole number"), ("2027-03-02;Ridge;Ha;300;x", "not a number")])
+@pytest.mark.parametrize(
+    ("row", "words"),
+    [
+        ("31 Feb;Ridge;Ha;300;5", "night is not clear"),
+        ("2027-03-02;Ridge;He;300;5", "no channel"),
+        ("2027-03-02;Ridge;Ha;;5", "sub length is missing"),
+        ("2027-03-02;Ridge;Ha;300;", "no subs"),
+        ("2027-03-02;Ridge;Ha;300;2.5", "whole number"),
+        ("2027-03-02;Ridge;Ha;300;x", "not a number"),
+    ],
+)
 def test_rows_at_fault_are_told_and_the_others_kept(row: str, words: str) -> None:
     runs, errors = read_table(f"night;station;channel;sub;kept\n{row}\n2027-03-02;Ridge;S2;300;5")
     assert len(runs) == 1
@@ -198,11 +252,20 @@ def test_a_contribution_travels_and_counts_once(log: Log, tmp_path: Path) -> Non
         other.close()
 
 
-@pytest.mark.parametrize(("text", "words"), [
-    ("{", "the text"), ('{"station": ""}', "station"), ('{"station": "Shed", "hours": {"Ha": 2}}', "tells no night"),
-    ('{"station": "Shed", "stacks": [{"file": "../../secret.fits", "channel": "Ha"}]}', "outside its folder"),
-    ('{"station": "Shed", "stacks": [{"file": "none.fits", "channel": "Ha"}]}', "missing"),
-    ('{"station": "Shed", "version": 2}', "version")])
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("{", "the text"),
+        ('{"station": ""}', "station"),
+        ('{"station": "Shed", "hours": {"Ha": 2}}', "tells no night"),
+        (
+            '{"station": "Shed", "stacks": [{"file": "../../secret.fits", "channel": "Ha"}]}',
+            "outside its folder",
+        ),
+        ('{"station": "Shed", "stacks": [{"file": "none.fits", "channel": "Ha"}]}', "missing"),
+        ('{"station": "Shed", "version": 2}', "version"),
+    ],
+)
 def test_contributions_at_fault_are_one_sentence(text: str, words: str, tmp_path: Path) -> None:
     (tmp_path / MANIFEST).write_text(text, "utf-8")
     with pytest.raises(InputError, match=words):
@@ -212,9 +275,15 @@ def test_contributions_at_fault_are_one_sentence(text: str, words: str, tmp_path
 
 
 def test_hours_alone_make_a_contribution(tmp_path: Path) -> None:
-    (tmp_path / MANIFEST).write_text('{"station": "Shed", "rig": "lens", "date": "2027-03-01", "hours": {"Ha": 2.3, "O3": 0.7}}', "utf-8")
+    (tmp_path / MANIFEST).write_text(
+        '{"station": "Shed", "rig": "lens", "date": "2027-03-01", "hours": {"Ha": 2.3, "O3": 0.7}}',
+        "utf-8",
+    )
     runs = read_contribution(tmp_path).runs
-    assert {r["channel"]: r["kept"] * r["seconds"] / 3600 for r in runs.values()} == {"Ha": pytest.approx(2.3), "O3": pytest.approx(0.7)}
+    assert {r["channel"]: r["kept"] * r["seconds"] / 3600 for r in runs.values()} == {
+        "Ha": pytest.approx(2.3),
+        "O3": pytest.approx(0.7),
+    }
 
 
 def test_the_view_has_nights_runs_seasons_and_the_sky(log: Log, tmp_path: Path) -> None:
@@ -230,7 +299,11 @@ def test_the_view_has_nights_runs_seasons_and_the_sky(log: Log, tmp_path: Path) 
     view = make_view(log.subs(), {identity: 2.0}, [], {}, plan)
     assert [r.night.isoformat() for r in view.rows] == ["2027-03-02", "2027-03-03", "2027-09-18"]
     assert view.channels == ("Ha", "O3", "S2")
-    assert view.hours == {"Ha": pytest.approx(0.25), "O3": pytest.approx(0.25), "S2": pytest.approx(1 / 12)}
+    assert view.hours == {
+        "Ha": pytest.approx(0.25),
+        "O3": pytest.approx(0.25),
+        "S2": pytest.approx(1 / 12),
+    }
     assert view.objects == ("Other", "Weaverbird Nebula")  # a target's alias is the target
     assert list(view.seasons) == ["Mar 2027", "Sep 2027"]
     assert view.unknown == {"Neodymium": 1}
@@ -239,7 +312,9 @@ def test_the_view_has_nights_runs_seasons_and_the_sky(log: Log, tmp_path: Path) 
     assert first.runs[0].fwhm_arcsec == pytest.approx(2.0 * 206.265 * 3.76 / 440)
     assert first.span_hours == pytest.approx(35 / 60)
     site, aim = plan.site_named("Ridge"), plan.target_named()
-    night = plan_night(Place(site.lat, site.lon, site.elevation_m), first.night, Target(aim.ra, aim.dec))
+    night = plan_night(
+        Place(site.lat, site.lon, site.elevation_m), first.night, Target(aim.ra, aim.dec)
+    )
     assert first.sky is not None
     assert first.sky.lit == pytest.approx(night.moon.lit, abs=0.02)
     assert 17 < first.sky.sky_mag <= site.sky_mag + 0.01
@@ -261,7 +336,9 @@ def test_the_summary_says_the_same_in_four_forms(log: Log, tmp_path: Path) -> No
     assert text["csv"].splitlines()[1].startswith("Ha,2,300,0.1667,1,Ridge")
     assert '"subs": 2' in text["json"]
     assert "Moon" in text["text"]
-    assert "nothing yet" in write_summary(summarise("Empty", make_view([], {}, [], {}, demo_plan())), "text")
+    assert "nothing yet" in write_summary(
+        summarise("Empty", make_view([], {}, [], {}, demo_plan())), "text"
+    )
 
 
 def test_a_watched_folder_tells_whole_files_once(tmp_path: Path) -> None:
@@ -320,10 +397,15 @@ def test_an_older_project_is_brought_up_and_a_copy_kept(tmp_path: Path) -> None:
     log.close()
     db = sqlite3.connect(folder / "project.db")
     state = db.execute("SELECT state FROM history ORDER BY seq DESC LIMIT 1").fetchone()[0]
-    db.executescript("ALTER TABLE subs DROP COLUMN scale_arcsec; DROP TABLE runs; DROP TABLE log_changes;"
-                     "CREATE TABLE goals (channel TEXT PRIMARY KEY, seconds REAL NOT NULL); INSERT INTO goals VALUES ('Ha', 28800);"
-                     "UPDATE meta SET value = '1' WHERE key = 'version';")
-    db.execute("UPDATE history SET state = ?", (state.replace(',"watched":"","log":1', "").replace(',"log":1', ""),))
+    db.executescript(
+        "ALTER TABLE subs DROP COLUMN scale_arcsec; DROP TABLE runs; DROP TABLE log_changes;"
+        "CREATE TABLE goals (channel TEXT PRIMARY KEY, seconds REAL NOT NULL); INSERT INTO goals VALUES ('Ha', 28800);"
+        "UPDATE meta SET value = '1' WHERE key = 'version';"
+    )
+    db.execute(
+        "UPDATE history SET state = ?",
+        (state.replace(',"watched":"","log":1', "").replace(',"log":1', ""),),
+    )
     db.commit()
     db.close()
     log = Log.open(folder)

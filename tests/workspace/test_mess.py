@@ -1,5 +1,6 @@
-"""Three rigs' stacks as they come, mirrored, turned, sloping, crossed by a satellite, from files to prepared channels with
-the default choices alone; compared with the truth that the simulator kept."""
+"""Three rigs' stacks as they come, mirrored, turned, sloping, crossed by a satellite, from files to
+prepared channels with the default choices alone; compared with the truth that the simulator kept.
+"""
 
 from __future__ import annotations
 
@@ -20,13 +21,19 @@ from sky import HALF
 
 
 @pytest.fixture(scope="module")
-def mess(tmp_path_factory: pytest.TempPathFactory, mess_files: dict[str, Path]) -> Iterator[tuple[Channels, Path, dict[str, str]]]:
+def mess(
+    tmp_path_factory: pytest.TempPathFactory, mess_files: dict[str, Path]
+) -> Iterator[tuple[Channels, Path, dict[str, str]]]:
     """The prepared channels, the folder of the stacks, and the ids of the stacks by file stem."""
     folder = mess_files["Ridge_O3"].parent
     document = Document(tmp_path_factory.mktemp("project") / "p.bichromus", "mess")
     found, errors = inspect(document.store, list(mess_files.values()), ())
     assert errors == []
-    yield prepare(document.store, document.state.model_copy(update={"sources": tuple(found)})), folder, {Path(s.path).stem: s.id for s in found}
+    yield (
+        prepare(document.store, document.state.model_copy(update={"sources": tuple(found)})),
+        folder,
+        {Path(s.path).stem: s.id for s in found},
+    )
     document.close()
 
 
@@ -43,7 +50,9 @@ def test_every_stack_lies_where_its_rig_saw_it(mess: tuple[Channels, Path, dict[
             continue
         assert match is not None
         assert match.mirror == HALF[station].mirrored
-        assert match.scale == pytest.approx(home.scale_arcsec / HALF[station].scale_arcsec, rel=5e-3)
+        assert match.scale == pytest.approx(
+            home.scale_arcsec / HALF[station].scale_arcsec, rel=5e-3
+        )
         want, got = HALF[station].from_sky(*home.to_sky(x, y)), match.warp(x, y)
         assert np.median(np.hypot(got[0] - want[0], got[1] - want[1])) < 0.2
 
@@ -54,12 +63,16 @@ def truth_of(channels: Channels, folder: Path, name: str) -> np.ndarray:
 
 
 @pytest.mark.parametrize("name", ["Ha", "O3", "S2"])
-def test_each_line_is_the_truth_and_better_than_the_best_stack(mess: tuple[Channels, Path, dict[str, str]], name: str) -> None:
+def test_each_line_is_the_truth_and_better_than_the_best_stack(
+    mess: tuple[Channels, Path, dict[str, str]], name: str
+) -> None:
     channels, folder, _ = mess
     pooled = channels.channel(name)
     assert pooled.origin == f"pool@{name}"
     facts = json.loads((folder / "truth" / "truth.json").read_text())
-    full = next(s for s in facts["stacks"] if s["file"] == f"Ridge_{name}.fits")["share_of_full_well_per_rayleigh"]
+    full = next(s for s in facts["stacks"] if s["file"] == f"Ridge_{name}.fits")[
+        "share_of_full_well_per_rayleigh"
+    ]
     truth = gaussian(truth_of(channels, folder, name), 4.0)
     clear = np.ones(truth.shape, bool)
     for x, y in zip(pooled.measure.stars.x, pooled.measure.stars.y, strict=True):
@@ -71,16 +84,26 @@ def test_each_line_is_the_truth_and_better_than_the_best_stack(mess: tuple[Chann
     slope, level = np.polyfit(truth[clear], seen[clear], 1)
     assert slope == pytest.approx(full, rel=0.05)
     rest = (seen - slope * truth - level)[clear]
-    assert np.corrcoef(truth[clear], seen[clear])[0, 1] > (0.85 if name == "S2" else 0.99)  # S2 is as faint as its faint stars
-    corners = [np.median((seen - slope * truth)[r, c][clear[r, c]]) for r in (np.s_[:60], np.s_[-60:]) for c in (np.s_[:90], np.s_[-90:])]
-    assert np.ptp(corners) < 2.0 * pooled.measure.noise.sigma_px + 0.03 * float(np.quantile(seen, 0.98))
+    assert np.corrcoef(truth[clear], seen[clear])[0, 1] > (
+        0.85 if name == "S2" else 0.99
+    )  # S2 is as faint as its faint stars
+    corners = [
+        np.median((seen - slope * truth)[r, c][clear[r, c]])
+        for r in (np.s_[:60], np.s_[-60:])
+        for c in (np.s_[:90], np.s_[-90:])
+    ]
+    assert np.ptp(corners) < 2.0 * pooled.measure.noise.sigma_px + 0.03 * float(
+        np.quantile(seen, 0.98)
+    )
     assert 1.4826 * np.median(np.abs(rest - np.median(rest))) < 0.12 * np.std(seen[clear])
     alone = [p for p in channels.of(name) if p.origin != pooled.origin]
     assert (pooled.measure.snr or 0) >= 0.99 * max(p.measure.snr or 0 for p in alone)
     assert pooled.notes["gain"] >= 1
 
 
-def test_the_satellite_is_left_out_and_the_hazy_stack_does_no_harm(mess: tuple[Channels, Path, dict[str, str]]) -> None:
+def test_the_satellite_is_left_out_and_the_hazy_stack_does_no_harm(
+    mess: tuple[Channels, Path, dict[str, str]],
+) -> None:
     channels, folder, ids = mess
     pooled, hazy = channels.origins["pool@O3"], channels.origins[ids["Shed_O3"]]
     trail = np.asarray(hazy.levels[0]) > 7 * hazy.measure.noise.sigma_px

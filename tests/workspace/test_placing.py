@@ -1,4 +1,6 @@
-"""Stacks of several rigs in one project: laid on one grid, pooled, their sky cleaned; truth from moved scenes."""
+"""Stacks of several rigs in one project: laid on one grid, pooled, their sky cleaned; truth from
+moved scenes.
+"""
 
 from __future__ import annotations
 
@@ -20,29 +22,56 @@ from bichromus.workspace.session import Session
 from bichromus.workspace.state import PLANE
 from waiting import wait
 
-TURN = 0.7 * np.array([[np.cos(0.12), -np.sin(0.12)], [np.sin(0.12), np.cos(0.12)]]) @ np.diag([-1, 1])
+TURN = (
+    0.7 * np.array([[np.cos(0.12), -np.sin(0.12)], [np.sin(0.12), np.cos(0.12)]]) @ np.diag([-1, 1])
+)
 
 
-def stack(folder: Path, name: str, scene: Scene, band: str, seed: int, hours: float = 3.0, **air: object) -> Path:
-    data = mono_stack(scene, RIGS["Ridge"], FILTERS[band], Sky(**{"mag": 21.5, **air}), round(hours * 12), 300.0,
-                      np.random.default_rng(seed))
-    header = Header(filter=filter_name(band), saturation=1.0, station=name, total_s=hours * 3600, subs=round(hours * 12))
+def stack(
+    folder: Path, name: str, scene: Scene, band: str, seed: int, hours: float = 3.0, **air: object
+) -> Path:
+    data = mono_stack(
+        scene,
+        RIGS["Ridge"],
+        FILTERS[band],
+        Sky(**{"mag": 21.5, **air}),
+        round(hours * 12),
+        300.0,
+        np.random.default_rng(seed),
+    )
+    header = Header(
+        filter=filter_name(band),
+        saturation=1.0,
+        station=name,
+        total_s=hours * 3600,
+        subs=round(hours * 12),
+    )
     write_fits(folder / f"{name}_{band}.fits", data, header)
     return folder / f"{name}_{band}.fits"
 
 
 @pytest.fixture(scope="module")
 def files(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
-    """Home's Ha and O3; a mirrored, turned, coarser Ha that covers all of it; a shifted O3; another field."""
+    """Home's Ha and O3; a mirrored, turned, coarser Ha that covers all of it; a shifted O3; another
+    field.
+    """
     folder = tmp_path_factory.mktemp("rigs")
-    scene = make_scene((320, 440), 2.64, 12, SceneRecipe(half_size_arcmin=(5.0, 3.6), star_count=2600))
+    scene = make_scene(
+        (320, 440), 2.64, 12, SceneRecipe(half_size_arcmin=(5.0, 3.6), star_count=2600)
+    )
     b = np.array([220.0, 160.0]) - TURN @ np.array([220.0, 160.0])
     away = replace(moved(scene, TURN, b), scale_arcsec=scene.scale_arcsec / 0.7)
     aside = moved(scene, np.eye(2), np.array([40.0, -25.0]))
-    other = make_scene((300, 440), 2.64, 99, SceneRecipe(half_size_arcmin=(5.0, 3.6), star_count=2600))
-    return {"ha": stack(folder, "Home", scene, "Ha", 1, 6), "o3": stack(folder, "Home", scene, "O3", 2, 5),
-            "away": stack(folder, "Away", away, "Ha", 3, gradient=(0.5, -0.3)),
-            "aside": stack(folder, "Aside", aside, "O3", 4), "other": stack(folder, "Other", other, "S2", 5)}
+    other = make_scene(
+        (300, 440), 2.64, 99, SceneRecipe(half_size_arcmin=(5.0, 3.6), star_count=2600)
+    )
+    return {
+        "ha": stack(folder, "Home", scene, "Ha", 1, 6),
+        "o3": stack(folder, "Home", scene, "O3", 2, 5),
+        "away": stack(folder, "Away", away, "Ha", 3, gradient=(0.5, -0.3)),
+        "aside": stack(folder, "Aside", aside, "O3", 4),
+        "other": stack(folder, "Other", other, "S2", 5),
+    }
 
 
 def put(session: Session, files: dict[str, Path], *names: str) -> None:
@@ -54,7 +83,9 @@ def of(session: Session, station: str) -> str:
     return next(s.id for s in session.state.sources if s.station == station)
 
 
-def test_stacks_of_other_rigs_come_onto_one_grid(session: Session, files: dict[str, Path], monkeypatch: pytest.MonkeyPatch) -> None:
+def test_stacks_of_other_rigs_come_onto_one_grid(
+    session: Session, files: dict[str, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
     put(session, files, "ha", "o3", "away", "other")
     found = session.channels
     place = found.placing.places[of(session, "Away")]
@@ -67,7 +98,12 @@ def test_stacks_of_other_rigs_come_onto_one_grid(session: Session, files: dict[s
     assert {p.shape for p in found.origins.values()} == {found.grid}
     ha, away = (found.origins[of(session, n)].levels[0] for n in ("Home", "Away"))
     home = found.origins[session.state.sources[0].id].levels[0]
-    blocks = [p[: p.shape[0] // 8 * 8, : p.shape[1] // 8 * 8].reshape(p.shape[0] // 8, 8, -1, 8).mean((1, 3)) for p in (home, away)]
+    blocks = [
+        p[: p.shape[0] // 8 * 8, : p.shape[1] // 8 * 8]
+        .reshape(p.shape[0] // 8, 8, -1, 8)
+        .mean((1, 3))
+        for p in (home, away)
+    ]
     assert np.corrcoef(blocks[0].ravel(), blocks[1].ravel())[0, 1] > 0.97
     assert ha.shape == away.shape
     wait(lambda: session.recipe is not None)
@@ -80,13 +116,17 @@ def test_stacks_of_other_rigs_come_onto_one_grid(session: Session, files: dict[s
     wait(lambda: session.state.crop == "common" and not session.jobs.busy)
     monkeypatch.undo()
     session.set_reference(of(session, "Away"))
-    wait(lambda: session.channels.placing.reference == of(session, "Away") and not session.jobs.busy)
+    wait(
+        lambda: session.channels.placing.reference == of(session, "Away") and not session.jobs.busy
+    )
     back = session.channels.placing.places[session.state.sources[0].id].match
     assert back is not None
     assert back.scale == pytest.approx(1 / 0.7, rel=3e-3)
 
 
-def test_partial_overlap_is_cropped_or_shown_whole(session: Session, files: dict[str, Path]) -> None:
+def test_partial_overlap_is_cropped_or_shown_whole(
+    session: Session, files: dict[str, Path]
+) -> None:
     put(session, files, "ha", "o3", "aside")
     grid = session.channels.grid
     assert grid is not None
@@ -96,7 +136,9 @@ def test_partial_overlap_is_cropped_or_shown_whole(session: Session, files: dict
     assert session.channels.grid == pytest.approx((320 + 25, 440 + 40), abs=9)
 
 
-def test_origins_are_pooled_unless_one_is_chosen_or_left_out(session: Session, files: dict[str, Path]) -> None:
+def test_origins_are_pooled_unless_one_is_chosen_or_left_out(
+    session: Session, files: dict[str, Path]
+) -> None:
     put(session, files, "ha", "o3", "away", "aside")
     wait(lambda: "pool@O3" in session.channels.origins and not session.jobs.busy)
     pooled = session.channels.origins["pool@O3"]
@@ -118,14 +160,25 @@ def test_origins_are_pooled_unless_one_is_chosen_or_left_out(session: Session, f
     wait(lambda: "pool@O3" in session.channels.origins)
 
 
-def test_a_gradient_is_taken_off_unless_it_is_switched_off(session: Session, files: dict[str, Path]) -> None:
+def test_a_gradient_is_taken_off_unless_it_is_switched_off(
+    session: Session, files: dict[str, Path]
+) -> None:
     put(session, files, "away")
     notes = session.channels.channel("Ha").notes["gradient"]
     assert notes["after"] < 0.3 * notes["before"]
     used = sum(t[2] for t in notes["tiles"])
     session.spare("Ha", [(100.0, 80.0, 60.0)])
-    wait(lambda: sum(t[2] for t in session.channels.channel("Ha").notes["gradient"]["tiles"]) < used - 3)
+    wait(
+        lambda: (
+            sum(t[2] for t in session.channels.channel("Ha").notes["gradient"]["tiles"]) < used - 3
+        )
+    )
     session.set_gradient("Ha", PLANE)
     wait(lambda: "gradient" not in session.channels.channel("Ha").notes and not session.jobs.busy)
     session.set_gradient("Ha", 3)
-    wait(lambda: session.channels.channel("Ha").notes.get("gradient", {}).get("degree") == 3 and not session.jobs.busy)
+    wait(
+        lambda: (
+            session.channels.channel("Ha").notes.get("gradient", {}).get("degree") == 3
+            and not session.jobs.busy
+        )
+    )

@@ -1,4 +1,6 @@
-"""The plan of a project: made of what it knows, written in every form, and what is wrong said in words."""
+"""The plan of a project: made of what it knows, written in every form, and what is wrong said in
+words.
+"""
 
 from __future__ import annotations
 
@@ -55,21 +57,33 @@ def test_sky_site_and_rig_change_the_plan(view: PlanView) -> None:
     for one, two in zip(town.channels, dark.channels, strict=True):
         assert one.wanted_h > two.wanted_h
     fast = make_plan(demo_plan().model_copy(update={"rig": demo_plan().rigs[2].name}), HELD, NOW)
-    assert min(c.kept for c in fast.checks if c.kept is not None) < min(c.kept for c in view.checks if c.kept is not None)
+    assert min(c.kept for c in fast.checks if c.kept is not None) < min(
+        c.kept for c in view.checks if c.kept is not None
+    )
     assert any(c.wants for c in fast.checks)
     later = dt.datetime(2027, 4, 2, 9, tzinfo=dt.UTC)
-    assert make_plan(demo_plan(), HELD, later).night.date == dt.date(2027, 3, 17)  # the demo has its own clock
+    assert make_plan(demo_plan(), HELD, later).night.date == dt.date(
+        2027, 3, 17
+    )  # the demo has its own clock
     own = demo_plan().model_copy(update={"fixed_clock": False})
-    assert make_plan(own, HELD, later).night.date == dt.date(2027, 4, 2)  # a night that is over gives way to tonight
+    assert make_plan(own, HELD, later).night.date == dt.date(
+        2027, 4, 2
+    )  # a night that is over gives way to tonight
     today = make_plan(demo_plan().model_copy(update={"date": ""}), HELD, NOW)
     assert today.night.date == dt.date(2027, 3, 17)
     rig = demo_plan().rigs[0]
-    colour = demo_plan().model_copy(update={"rigs": (rig.model_copy(update={"colour": True}), *demo_plan().rigs[1:])})
+    colour = demo_plan().model_copy(
+        update={"rigs": (rig.model_copy(update={"colour": True}), *demo_plan().rigs[1:])}
+    )
     for one, two in zip(make_plan(colour, {}, NOW).channels, dark.channels, strict=True):
-        assert one.wanted_h / two.wanted_h == pytest.approx({"O3": 1 / 0.58, "G": 2.0}.get(one.channel, 4.0), rel=0.01)
+        assert one.wanted_h / two.wanted_h == pytest.approx(
+            {"O3": 1 / 0.58, "G": 2.0}.get(one.channel, 4.0), rel=0.01
+        )
     turned = make_plan(demo_plan().model_copy(update={"camera_angle": 90.0}), HELD, NOW)
-    assert turned.frame.extent == (pytest.approx((view.target.size_arcmin[1]) / 60, rel=0.35),
-                                   pytest.approx(view.target.size_arcmin[0] / 60, rel=0.35))
+    assert turned.frame.extent == (
+        pytest.approx((view.target.size_arcmin[1]) / 60, rel=0.35),
+        pytest.approx(view.target.size_arcmin[0] / 60, rel=0.35),
+    )
 
 
 def test_a_rehearsal_shows_noise_falling_and_the_nebula_staying(view: PlanView) -> None:
@@ -82,8 +96,11 @@ def test_a_rehearsal_shows_noise_falling_and_the_nebula_staying(view: PlanView) 
 
 
 def test_what_is_missing_is_said() -> None:
-    for plan, words in ((PlanState(), "There is no site yet"), (demo_plan().model_copy(update={"rigs": ()}), "no rig"),
-                        (demo_plan().model_copy(update={"target": "X"}), "target is called 'X'")):
+    for plan, words in (
+        (PlanState(), "There is no site yet"),
+        (demo_plan().model_copy(update={"rigs": ()}), "no rig"),
+        (demo_plan().model_copy(update={"target": "X"}), "target is called 'X'"),
+    ):
         with pytest.raises(UnknownName, match=words):
             make_plan(plan, HELD, NOW)
     lost = demo_plan().sites[0].model_copy(update={"time_zone": "Nowhere/Here"})
@@ -117,19 +134,26 @@ def test_the_plan_is_written_in_every_form(view: PlanView, tmp_path: Path) -> No
         write_plan(view, tmp_path / "t.doc")
     wide = replace(view, frame=replace(view.frame, panels=(2, 3)))
     write_plan(wide, tmp_path / "m.csv")
-    assert len([r for r in (tmp_path / "m.csv").read_text().splitlines() if r.endswith(",24.0")]) == 6
+    assert (
+        len([r for r in (tmp_path / "m.csv").read_text().splitlines() if r.endswith(",24.0")]) == 6
+    )
 
 
 def test_things_go_out_and_in(tmp_path: Path) -> None:
     path = tmp_path / "things.json"
     save_things(demo_plan(), path)
-    mine = PlanState(sites=(SiteThing(name="Ridge", lat=1, lon=2), SiteThing(name="Loft", lat=3, lon=4)))
+    mine = PlanState(
+        sites=(SiteThing(name="Ridge", lat=1, lon=2), SiteThing(name="Loft", lat=3, lon=4))
+    )
     merged = load_things(mine, path)
     assert [s.name for s in merged.sites] == ["Loft", "Ridge", "Balcony", "Shed"]
     assert merged.site_named("ridge").lat == -43.98
     assert merged.targets == demo_plan().targets
-    for text, words in (("{", "Expecting"), ("{}", "not a file of things"),
-                        ('{"format": "bichromus-things", "sites": [{"name": "A", "lat": 99, "lon": 0}]}', "lat")):
+    for text, words in (
+        ("{", "Expecting"),
+        ("{}", "not a file of things"),
+        ('{"format": "bichromus-things", "sites": [{"name": "A", "lat": 99, "lon": 0}]}', "lat"),
+    ):
         path.write_text(text)
         with pytest.raises(InputError, match=words):
             load_things(mine, path)
@@ -156,25 +180,37 @@ def test_a_session_plans_with_what_its_channels_hold(tmp_path: Path) -> None:
 
 
 def test_goals_may_be_even_or_typed_and_nights_are_counted(view: PlanView) -> None:
-    even = make_plan(demo_plan().model_copy(update={"goal_mode": "even", "even_hours": 9.5}), HELD, NOW)
+    even = make_plan(
+        demo_plan().model_copy(update={"goal_mode": "even", "even_hours": 9.5}), HELD, NOW
+    )
     assert {c.channel: round(c.missing_h, 2) for c in even.channels}["S2"] == 1.5
-    typed = make_plan(demo_plan().model_copy(update={"goal_mode": "typed", "goals": {"S2": 8.5, "O3": 9.0}}),
-                      {**HELD, **{n: Held(0.5, 1.0) for n in "RGB"}}, NOW)
+    typed = make_plan(
+        demo_plan().model_copy(update={"goal_mode": "typed", "goals": {"S2": 8.5, "O3": 9.0}}),
+        {**HELD, **{n: Held(0.5, 1.0) for n in "RGB"}},
+        NOW,
+    )
     missing = {c.channel: c.missing_h for c in typed.channels}
     assert missing["S2"] == pytest.approx(0.5)
     assert missing["Ha"] == 0
     assert nights_needed(typed) == 1
     assert (nights_needed(view) or 99) <= 4
-    reached = make_plan(demo_plan().model_copy(update={"goal_mode": "typed", "goals": {"S2": 1.0}}),
-                        {n: Held(5.0, 1.0) for n in ("Ha", "O3", "S2", "R", "G", "B")}, NOW)
+    reached = make_plan(
+        demo_plan().model_copy(update={"goal_mode": "typed", "goals": {"S2": 1.0}}),
+        {n: Held(5.0, 1.0) for n in ("Ha", "O3", "S2", "R", "G", "B")},
+        NOW,
+    )
     assert nights_needed(reached) == 0
     assert reached.tonight.blocks == ()
-    far = make_plan(demo_plan().model_copy(update={"goal_mode": "even", "even_hours": 900.0}), HELD, NOW)
+    far = make_plan(
+        demo_plan().model_copy(update={"goal_mode": "even", "even_hours": 900.0}), HELD, NOW
+    )
     assert nights_needed(far) is None
 
 
 def test_overheads_and_the_meridian_cost_subs(view: PlanView) -> None:
-    hurried = make_plan(demo_plan().model_copy(update={"refocus_min": 20.0, "dither_every": 1}), HELD, NOW)
+    hurried = make_plan(
+        demo_plan().model_copy(update={"refocus_min": 20.0, "dither_every": 1}), HELD, NOW
+    )
     assert hurried.tonight.block_cost.open_share < view.tonight.block_cost.open_share
     assert view.night.target is not None
     transit = view.night.target.transit or 0
@@ -188,14 +224,21 @@ def test_a_forecast_of_ones_own_cuts_the_night(tmp_path: Path) -> None:
     path.write_text("time_utc,cloud\n" + "\n".join(hours) + "\n")
     cut = make_plan(demo_plan().model_copy(update={"forecast_csv": str(path)}), HELD, NOW)
     assert not cut.forecast.simulated
-    assert min(s.start for s in cut.tonight.segments) >= julian(dt.datetime(2027, 3, 17, 14, tzinfo=dt.UTC)) - 1e-6
-    path.write_text("time_utc,cloud\n" + "\n".join(h.rpartition(",")[0] + ",1.0" for h in hours) + "\n")
+    assert (
+        min(s.start for s in cut.tonight.segments)
+        >= julian(dt.datetime(2027, 3, 17, 14, tzinfo=dt.UTC)) - 1e-6
+    )
+    path.write_text(
+        "time_utc,cloud\n" + "\n".join(h.rpartition(",")[0] + ",1.0" for h in hours) + "\n"
+    )
     lost = make_plan(demo_plan().model_copy(update={"forecast_csv": str(path)}), HELD, NOW)
     assert lost.advice is not None
     assert "Clouds stand" in lost.advice.sentence
     assert lost.tonight.blocks == ()
     with pytest.raises(InputError, match="forecast is not usable"):
-        make_plan(demo_plan().model_copy(update={"forecast_csv": str(tmp_path / "none.csv")}), HELD, NOW)
+        make_plan(
+            demo_plan().model_copy(update={"forecast_csv": str(tmp_path / "none.csv")}), HELD, NOW
+        )
 
 
 def test_the_year_and_the_shared_field(view: PlanView) -> None:
@@ -203,7 +246,9 @@ def test_the_year_and_the_shared_field(view: PlanView) -> None:
     assert len(nights) == 365
     assert nights[0] == view.strip[0]
     assert set(view.shared) == {r.name for r in demo_plan().rigs}
-    assert max(view.shared.values()) == pytest.approx(1.0, abs=0.01)  # the smallest field lies inside the others
+    assert max(view.shared.values()) == pytest.approx(
+        1.0, abs=0.01
+    )  # the smallest field lies inside the others
     assert min(view.shared.values()) < 0.1
 
 

@@ -20,10 +20,23 @@ from bichromus.workspace.prepared import Prepared, load_prepared, save_prepared
 def made(cache: Path, key: str = "k") -> Prepared:
     rng = np.random.default_rng(1)
     y, x = np.mgrid[0:450, 0:700]
-    plane = (5 + 0.01 * x + np.exp(-((x - 300) ** 2 + (y - 200) ** 2) / 4000)
-             + 0.05 * rng.standard_normal((450, 700))).astype(np.float32)
-    return save_prepared(cache, key, "Ha", "origin", "Ridge", plane, measure_plane(Picture(plane, Header()), "Ha"), 2.5,
-                         {"kind": "mono"})
+    plane = (
+        5
+        + 0.01 * x
+        + np.exp(-((x - 300) ** 2 + (y - 200) ** 2) / 4000)
+        + 0.05 * rng.standard_normal((450, 700))
+    ).astype(np.float32)
+    return save_prepared(
+        cache,
+        key,
+        "Ha",
+        "origin",
+        "Ridge",
+        plane,
+        measure_plane(Picture(plane, Header()), "Ha"),
+        2.5,
+        {"kind": "mono"},
+    )
 
 
 def test_what_is_kept_comes_back_with_its_figures(tmp_path: Path) -> None:
@@ -33,7 +46,9 @@ def test_what_is_kept_comes_back_with_its_figures(tmp_path: Path) -> None:
     assert again.measure == kept.measure
     assert (again.channel, again.origin, again.label, again.hours) == ("Ha", "origin", "Ridge", 2.5)
     assert [lv.shape for lv in again.levels] == [(450, 700), (225, 350)]
-    np.testing.assert_allclose(again.levels[1], np.asarray(again.levels[0]).reshape(225, 2, 350, 2).mean((1, 3)), atol=1e-5)
+    np.testing.assert_allclose(
+        again.levels[1], np.asarray(again.levels[0]).reshape(225, 2, 350, 2).mean((1, 3)), atol=1e-5
+    )
     quiet = np.asarray(again.levels[0])[400:, 600:]
     assert abs(float(np.median(quiet))) < 0.02  # the sky and its slope are off
     figures = again.figures()
@@ -66,21 +81,35 @@ def test_a_full_disk_leaves_nothing_behind(tmp_path: Path, monkeypatch: pytest.M
     assert list(tmp_path.iterdir()) == []
 
 
-def test_only_what_hangs_on_a_change_is_computed_again(tmp_path: Path, demo_files: dict[str, Path]) -> None:
+def test_only_what_hangs_on_a_change_is_computed_again(
+    tmp_path: Path, demo_files: dict[str, Path]
+) -> None:
     document = Document(tmp_path / "p.bichromus", "x")
     names = ("Ridge_S2", "Balcony_Ha_O3")
     sources, errors = inspect(document.store, [demo_files[n] for n in names], ())
     assert errors == []
     state = document.state.model_copy(update={"sources": tuple(sources)})
     first = prepare(document.store, state)
-    times = {p.name: (p / "facts.json").stat().st_mtime_ns for p in document.store.cache.iterdir() if p.name != "matches"}
+    times = {
+        p.name: (p / "facts.json").stat().st_mtime_ns
+        for p in document.store.cache.iterdir()
+        if p.name != "matches"
+    }
     assert len(times) == 3
     prepare(document.store, state)
-    assert times == {p.name: (p / "facts.json").stat().st_mtime_ns for p in document.store.cache.iterdir() if p.name != "matches"}
+    assert times == {
+        p.name: (p / "facts.json").stat().st_mtime_ns
+        for p in document.store.cache.iterdir()
+        if p.name != "matches"
+    }
     own = tmp_path / "own.csv"
     own.write_text("plane,Ha,O3\nR,.8,.05\nG,.09,.9\nB,.05,.7\n")
     changed = prepare(document.store, state.model_copy(update={"response": str(own)}))
-    after = {p.name: (p / "facts.json").stat().st_mtime_ns for p in document.store.cache.iterdir() if p.name != "matches"}
+    after = {
+        p.name: (p / "facts.json").stat().st_mtime_ns
+        for p in document.store.cache.iterdir()
+        if p.name != "matches"
+    }
     assert len(after) == 5  # two lines anew, the mono stack as it was
     assert all(after[k] == v for k, v in times.items())
     mono = next(p for p in changed.origins.values() if p.notes["kind"] == "mono")

@@ -1,4 +1,6 @@
-"""An evening rehearsed from plan to plan: shot, taken in, graded, decided, stacked; truth from the simulator."""
+"""An evening rehearsed from plan to plan: shot, taken in, graded, decided, stacked; truth from the
+simulator.
+"""
 
 from __future__ import annotations
 
@@ -33,23 +35,57 @@ def evening(channels: list[tuple[str, int]], seconds: float = 300.0) -> Evening:
     plan = demo_plan()
     start = dt.datetime(2027, 3, 10, 9, 30, tzinfo=dt.UTC)
     names = [c for c, n in channels for _ in range(n)]
-    shots = [Exposure(c, start + dt.timedelta(seconds=(seconds + 20) * n), seconds) for n, c in enumerate(names)]
-    calm = Forecast(tuple(Hour(start + dt.timedelta(hours=h), 0.0, 2.2, 1.0, 0.5) for h in range(-1, 10)))
-    return make_evening(plan.site_named("Ridge"), plan.rigs[0], plan.target_named(), plan.filters, shots, calm, mishaps=0.0)
+    shots = [
+        Exposure(c, start + dt.timedelta(seconds=(seconds + 20) * n), seconds)
+        for n, c in enumerate(names)
+    ]
+    calm = Forecast(
+        tuple(Hour(start + dt.timedelta(hours=h), 0.0, 2.2, 1.0, 0.5) for h in range(-1, 10))
+    )
+    return make_evening(
+        plan.site_named("Ridge"),
+        plan.rigs[0],
+        plan.target_named(),
+        plan.filters,
+        shots,
+        calm,
+        mishaps=0.0,
+    )
 
 
-FAULTS = {"cloud": {"light": 0.3}, "focus": {"fwhm_arcsec": 9.0}, "drift": {"drift_px": 7.0}, "sky": {"sky": 40.0},
-          "trail": {"trail": True}}
+FAULTS = {
+    "cloud": {"light": 0.3},
+    "focus": {"fwhm_arcsec": 9.0},
+    "drift": {"drift_px": 7.0},
+    "sky": {"sky": 40.0},
+    "trail": {"trail": True},
+}
 
 
 def with_faults(e: Evening, faults: dict[int, str]) -> Evening:
-    return replace(e, air=tuple(replace(a, **FAULTS[faults[n]]) if n in faults else a for n, a in enumerate(e.air)))
+    return replace(
+        e,
+        air=tuple(
+            replace(a, **FAULTS[faults[n]]) if n in faults else a for n, a in enumerate(e.air)
+        ),
+    )
 
 
 @pytest.fixture(scope="module")
 def shot(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, dict[int, str], Evening]:
     """Two channels, one of each fault in both."""
-    faults = {2: "cloud", 4: "focus", 6: "drift", 8: "trail", 9: "sky", 13: "trail", 15: "cloud", 17: "focus", 19: "sky", 20: "drift"}
+    faults = {
+        2: "cloud",
+        4: "focus",
+        6: "drift",
+        8: "trail",
+        9: "sky",
+        13: "trail",
+        15: "cloud",
+        17: "focus",
+        19: "sky",
+        20: "drift",
+    }
     e = with_faults(evening([("Ha", 11), ("O3", 11)]), faults)
     folder = tmp_path_factory.mktemp("evening")
     shoot(e, folder, SHAPE)
@@ -58,7 +94,9 @@ def shot(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, dict[int, str]
 
 @pytest.fixture
 def session(tmp_path: Path, shot: tuple[Path, dict[int, str], Evening]) -> Iterator[Session]:
-    found = Session(tmp_path / "p.bichromus", "p", now=lambda: dt.datetime(2027, 3, 11, 0, tzinfo=dt.UTC))
+    found = Session(
+        tmp_path / "p.bichromus", "p", now=lambda: dt.datetime(2027, 3, 11, 0, tzinfo=dt.UTC)
+    )
     found.begin()
     found.set_plan("the demo's", **{**demo_plan().model_dump(), "date": "2027-03-11"})
     wait(lambda: found.plan is not None)
@@ -74,20 +112,34 @@ def reviewed(session: Session, channel: str) -> None:
     reviewer.choose_channel(channel)
     wait(lambda: reviewer.group is not None and reviewer.group.channel == channel)
     reviewer.enter()
-    wait(lambda: reviewer.group is not None and reviewer.group.channel == channel and reviewer.group.measured == 11)
+    wait(
+        lambda: (
+            reviewer.group is not None
+            and reviewer.group.channel == channel
+            and reviewer.group.measured == 11
+        )
+    )
 
 
-def test_faults_are_suggested_decided_undone_and_remembered(session: Session, shot: tuple[Path, dict[int, str], Evening]) -> None:
+def test_faults_are_suggested_decided_undone_and_remembered(
+    session: Session, shot: tuple[Path, dict[int, str], Evening]
+) -> None:
     _, faults, e = shot
     reviewer = session.reviewer
     reviewed(session, "O3")
     assert reviewer.group is not None
-    named = {n + 11: r.grade.causes[0] for n, r in enumerate(reviewer.group.subs) if r.grade and r.grade.causes}
+    named = {
+        n + 11: r.grade.causes[0]
+        for n, r in enumerate(reviewer.group.subs)
+        if r.grade and r.grade.causes
+    }
     assert named == {n: c for n, c in faults.items() if n >= 11}
     for r, air in zip(reviewer.group.subs, e.air[11:], strict=True):
         assert r.measure is not None
         if not air.drift_px and not air.trail:
-            assert r.measure.fwhm_px == pytest.approx(air.fwhm_arcsec / make_camera(e, SHAPE).scale_arcsec, rel=0.12)
+            assert r.measure.fwhm_px == pytest.approx(
+                air.fwhm_arcsec / make_camera(e, SHAPE).scale_arcsec, rel=0.12
+            )
     assert session.logbook.hours()["O3"] == pytest.approx(11 * 300 / 3600)
     # haze at 0.3 of the light is worth too little, a trail alone is healed by the stack
     out = [r.grade.causes[0] for r in reviewer.group.subs if r.suggested_out and r.grade]
@@ -145,11 +197,18 @@ def test_the_night_is_stacked_and_the_next_plan_changes(session: Session) -> Non
     noise = [np.diff(p.data[20:60, 20:100], axis=1) for p in (picture, one)]
     gain = np.nanmedian(np.abs(noise[1])) / np.nanmedian(np.abs(noise[0]))
     assert gain > 2.2  # some ten frames
-    assert np.nanmax(picture.data[:, :]) < 60_000  # hot pixels and trail are gone, stars are not saturated
+    assert (
+        np.nanmax(picture.data[:, :]) < 60_000
+    )  # hot pixels and trail are gone, stars are not saturated
     session.stack_night()  # the same night again takes the place of the first
     wait(lambda: len(made) == 2 and not session.jobs.busy)
     assert len(session.state.sources) == 2
-    wait(lambda: session.plan is not None and {c.channel: c.had_h for c in session.plan.channels}["Ha"] > 0.8)
+    wait(
+        lambda: (
+            session.plan is not None
+            and {c.channel: c.had_h for c in session.plan.channels}["Ha"] > 0.8
+        )
+    )
     assert session.plan is not None
     assert {c.channel: c.missing_h for c in session.plan.channels}["O3"] != before["O3"]
 
@@ -176,7 +235,9 @@ def test_subs_are_seen_under_one_stretch_and_read_ahead(session: Session) -> Non
     assert sum(t is not None for t in thumbs) >= 8
 
 
-def test_a_view_of_a_file_is_the_view_of_its_pixels(shot: tuple[Path, dict[int, str], Evening]) -> None:
+def test_a_view_of_a_file_is_the_view_of_its_pixels(
+    shot: tuple[Path, dict[int, str], Evening],
+) -> None:
     path = next(shot[0].rglob("Ha*.fits"))
     frame, whole = open_frame(path), read_picture(path).data
     assert isinstance(frame.stored, np.memmap)
@@ -194,14 +255,21 @@ def test_the_simulated_camera_keeps_its_books(tmp_path: Path) -> None:
     camera = make_camera(e, SHAPE)
     dark = camera.expose("O3", 300.0, Air(light=1e-6, sky=0.0), 1).astype(float)
     assert np.median(dark) == pytest.approx(OFFSET_ADU + 300 * e.rig.dark_e_s, abs=1.0)
-    one, two = (np.median(camera.expose("O3", 300.0, Air(light=1e-6, sky=s), 2).astype(float)) - OFFSET_ADU for s in (20.0, 40.0))
+    one, two = (
+        np.median(camera.expose("O3", 300.0, Air(light=1e-6, sky=s), 2).astype(float)) - OFFSET_ADU
+        for s in (20.0, 40.0)
+    )
     assert two == pytest.approx(2 * one, rel=0.05)
     path = write_sub(e, camera, 0, tmp_path)
     stamp = path.stat().st_mtime_ns
     assert write_sub(e, camera, 0, tmp_path).stat().st_mtime_ns == stamp  # what was shot stays
     again = make_evening(e.site, e.rig, e.target, e.filters, e.shots, Forecast(()), mishaps=0.0)
     assert again.seed == e.seed
-    mosaic = make_camera(replace(e, rig=demo_plan().rigs[1]), SHAPE).expose("O3", 300.0, Air(sky=30.0), 3).astype(float)
+    mosaic = (
+        make_camera(replace(e, rig=demo_plan().rigs[1]), SHAPE)
+        .expose("O3", 300.0, Air(sky=30.0), 3)
+        .astype(float)
+    )
     cells = [np.median(mosaic[y::2, x::2]) - OFFSET_ADU for y, x in ((0, 0), (0, 1), (1, 1))]
     assert cells[1] > 3 * cells[0]  # oxygen is green and blue
     assert measure_file(path).fwhm_px == pytest.approx(1.9, rel=0.15)
@@ -209,7 +277,9 @@ def test_the_simulated_camera_keeps_its_books(tmp_path: Path) -> None:
 
 def test_worth_and_effects_keep_their_laws() -> None:
     def measure(noise: float, fwhm: float) -> SubMeasure:
-        return SubMeasure(500.0, noise, 100, fwhm, 0.1, False, (np.zeros(0), np.zeros(0)), np.zeros(0))
+        return SubMeasure(
+            500.0, noise, 100, fwhm, 0.1, False, (np.zeros(0), np.zeros(0)), np.zeros(0)
+        )
 
     rng = np.random.default_rng(3)
     for _ in range(20):
@@ -222,7 +292,9 @@ def test_worth_and_effects_keep_their_laws() -> None:
         share = worths(measures, grades)[~out].sum() / worths(measures, grades).sum()
         assert effect.weighted == pytest.approx(share**0.5 - 1)
     same = [measure(5, 3)] * 4
-    equal = leaving_out(same, [Grade(1.0, (), "")] * 4, [True, False, False, False], [True] * 4, [60.0] * 4)
+    equal = leaving_out(
+        same, [Grade(1.0, (), "")] * 4, [True, False, False, False], [True] * 4, [60.0] * 4
+    )
     assert equal.plain == pytest.approx(equal.weighted) == pytest.approx(0.75**0.5 - 1)
     assert still_helps(("cloud",), 0.3)
     assert not still_helps(("cloud", "focus"), 0.9)

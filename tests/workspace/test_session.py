@@ -54,7 +54,9 @@ def opened(folder: Path, files: list[Path]) -> tuple[Session, Ears]:
 
 @pytest.fixture
 def trio(tmp_path: Path, demo_files: dict[str, Path]) -> Iterator[tuple[Session, Ears]]:
-    session, ears = opened(tmp_path / "p.bichromus", [demo_files[f"Ridge_{n}"] for n in ("Ha", "O3", "S2")])
+    session, ears = opened(
+        tmp_path / "p.bichromus", [demo_files[f"Ridge_{n}"] for n in ("Ha", "O3", "S2")]
+    )
     wait(lambda: session.recipe is not None)
     yield session, ears
     session.close()
@@ -83,7 +85,10 @@ def test_the_whole_demo_from_files_to_a_recipe(tmp_path: Path, demo_files: dict[
     wait(lambda: {"hubble-order", "bicolour", extracted.origin} <= set(ears.thumbs))
     assert ears.thumbs["bicolour"].shape == (54, 80, 3)
     text = summary(session.state, session.channels, session.recipe)
-    assert "| O3 (oxygen-3) | pooled, 2 stacks | 108 × 300 s + 60 × 300 s + 52 × 300 s | 18.3 |" in text
+    assert (
+        "| O3 (oxygen-3) | pooled, 2 stacks | 108 × 300 s + 60 × 300 s + 52 × 300 s | 18.3 |"
+        in text
+    )
     assert "Integration: 32.7 h." in text
     session.close()
     # opened again, everything comes from the cache
@@ -108,12 +113,16 @@ def test_settings_are_gestures_that_can_be_undone(trio: tuple[Session, Ears]) ->
     assert session.document.undo() == "balance"
     assert session.state.settings.balance_auto
     session.set_mapping("bicolour-shared")
-    wait(lambda: session.recipe is not None and session.recipe.settings.mapping == "bicolour-shared")
+    wait(
+        lambda: session.recipe is not None and session.recipe.settings.mapping == "bicolour-shared"
+    )
     session.rename("  Night of the weaver ")
     assert session.state.name == "Night of the weaver"
 
 
-def test_a_view_is_the_picture_and_only_the_newest_is_answered(trio: tuple[Session, Ears], tmp_path: Path) -> None:
+def test_a_view_is_the_picture_and_only_the_newest_is_answered(
+    trio: tuple[Session, Ears], tmp_path: Path
+) -> None:
     session, ears = trio
     assert session.painter is not None
     assert session.recipe is not None
@@ -139,31 +148,51 @@ def test_a_view_is_the_picture_and_only_the_newest_is_answered(trio: tuple[Sessi
 def test_a_coarse_view_is_the_mean_of_what_it_covers() -> None:
     rng = np.random.default_rng(1)
     base = rng.uniform(0, 1, (256, 384)).astype(np.float32)
-    levels = (base, base.reshape(128, 2, 192, 2).mean((1, 3)), base.reshape(64, 4, 96, 4).mean((1, 3)))
+    levels = (
+        base,
+        base.reshape(128, 2, 192, 2).mean((1, 3)),
+        base.reshape(64, 4, 96, 4).mean((1, 3)),
+    )
     np.testing.assert_allclose(sample(levels, View(0, 0, 4, 96, 64)), levels[2], atol=1e-5)
-    np.testing.assert_allclose(sample(levels, View(8, 4, 2, 20, 10)), levels[1][2:12, 4:24], atol=1e-5)
+    np.testing.assert_allclose(
+        sample(levels, View(8, 4, 2, 20, 10)), levels[1][2:12, 4:24], atol=1e-5
+    )
     far = sample(levels, View(1000, 1000, 1, 8, 8))
     assert not far.any()
     near = sample(levels, View(10, 10, 0.25, 40, 40))  # enlarged: pixels stay pixels
     np.testing.assert_allclose(near[::4, ::4][:5, :5], base[10:15, 10:15], atol=1e-6)
 
 
-def test_publishing_smaller_and_into_all_formats(trio: tuple[Session, Ears], tmp_path: Path) -> None:
+def test_publishing_smaller_and_into_all_formats(
+    trio: tuple[Session, Ears], tmp_path: Path
+) -> None:
     session, ears = trio
-    session.set_publish("size", longest=320, formats=("tiff16", "tiff32", "png16", "jpeg", "fits32"))
+    session.set_publish(
+        "size", longest=320, formats=("tiff16", "tiff32", "png16", "jpeg", "fits32")
+    )
     wanted = targets(tmp_path, "out", session.state.publish)
-    assert [t.path.name for t in wanted] == ["out.tiff", "out_float.tiff", "out.png", "out.jpg", "out.fits"]
+    assert [t.path.name for t in wanted] == [
+        "out.tiff",
+        "out_float.tiff",
+        "out.png",
+        "out.jpg",
+        "out.fits",
+    ]
     session.publish(wanted, overwrite=False)
     wait(lambda: bool(ears.published) or bool(ears.trouble))
     assert ears.trouble == []
     assert read_picture(tmp_path / "out.png").shape == (214, 320)
-    assert read_picture(tmp_path / "out.fits").header.wcs == ()  # made smaller: the coordinates no longer fit
+    assert (
+        read_picture(tmp_path / "out.fits").header.wcs == ()
+    )  # made smaller: the coordinates no longer fit
     session.set_publish("size", longest=None)
     session.publish([Target(tmp_path / "whole.fits", "fits32")], overwrite=False)
     wait(lambda: len(ears.published) == 2)
     assert ("CRVAL1", 171.0) in read_picture(tmp_path / "whole.fits").header.wcs
     # cancelled in the middle, nothing half-written stays
-    session.jobs.reported.connect(lambda r: session.jobs.cancel() if "writing never" in r.text else None)
+    session.jobs.reported.connect(
+        lambda r: session.jobs.cancel() if "writing never" in r.text else None
+    )
     session.publish([Target(tmp_path / "never.tiff", "tiff16")], overwrite=False)
     wait(lambda: not session.jobs.busy)
     assert not list(tmp_path.glob("*never*"))
@@ -178,15 +207,21 @@ def test_publishing_smaller_and_into_all_formats(trio: tuple[Session, Ears], tmp
     assert PublishState().longest is None
 
 
-def test_what_cannot_be_opened_is_told_and_the_rest_is_kept(tmp_path: Path, demo_files: dict[str, Path]) -> None:
+def test_what_cannot_be_opened_is_told_and_the_rest_is_kept(
+    tmp_path: Path, demo_files: dict[str, Path]
+) -> None:
     ha = demo_files["Ridge_Ha"]
     broken, small, copy = tmp_path / "broken.fits", tmp_path / "small.fits", tmp_path / "copy.fits"
     broken.write_bytes(ha.read_bytes()[:9000])
     fits.PrimaryHDU(read_picture(ha).data[:-20]).writeto(small)
     copy.write_bytes(ha.read_bytes())
-    session, ears = opened(tmp_path / "p.bichromus", [ha, broken, small, copy, tmp_path / "none.fits"])
+    session, ears = opened(
+        tmp_path / "p.bichromus", [ha, broken, small, copy, tmp_path / "none.fits"]
+    )
     assert [e.file for e in ears.trouble] == [str(broken), str(tmp_path / "none.fits")]
-    assert len(session.state.sources) == 2  # the copy is the same stack; the smaller one is laid on its grid
+    assert (
+        len(session.state.sources) == 2
+    )  # the copy is the same stack; the smaller one is laid on its grid
     wait(lambda: not session.jobs.busy)
     assert session.channels.placing.refused == {}
     session.remove_source(session.state.sources[1].id)
@@ -200,7 +235,9 @@ def test_what_cannot_be_opened_is_told_and_the_rest_is_kept(tmp_path: Path, demo
     session.close()
 
 
-def test_a_stack_that_was_moved_away_is_missed_in_words(tmp_path: Path, demo_files: dict[str, Path]) -> None:
+def test_a_stack_that_was_moved_away_is_missed_in_words(
+    tmp_path: Path, demo_files: dict[str, Path]
+) -> None:
     there = tmp_path / "ha.fits"
     there.write_bytes(demo_files["Ridge_Ha"].read_bytes())
     session, _ = opened(tmp_path / "p.bichromus", [there])
@@ -215,8 +252,9 @@ def test_a_stack_that_was_moved_away_is_missed_in_words(tmp_path: Path, demo_fil
     session.close()
 
 
-def test_a_wrong_response_is_told_and_undo_brings_the_channels_back(tmp_path: Path,
-                                                                    demo_files: dict[str, Path]) -> None:
+def test_a_wrong_response_is_told_and_undo_brings_the_channels_back(
+    tmp_path: Path, demo_files: dict[str, Path]
+) -> None:
     session, ears = opened(tmp_path / "p.bichromus", [demo_files["Balcony_Ha_O3"]])
     assert session.channels.names == ["Ha", "O3"]
     session.set_response(str(tmp_path / "none.csv"))
@@ -227,11 +265,15 @@ def test_a_wrong_response_is_told_and_undo_brings_the_channels_back(tmp_path: Pa
     session.close()
 
 
-def test_a_cancelled_preparation_leaves_nothing_half_done(tmp_path: Path, demo_files: dict[str, Path]) -> None:
+def test_a_cancelled_preparation_leaves_nothing_half_done(
+    tmp_path: Path, demo_files: dict[str, Path]
+) -> None:
     session = Session(tmp_path / "p.bichromus", "x")
     stopped: list[str] = []
     session.jobs.cancelled.connect(stopped.append)
-    session.jobs.reported.connect(lambda r: session.jobs.cancel() if "measuring" in r.text else None)
+    session.jobs.reported.connect(
+        lambda r: session.jobs.cancel() if "measuring" in r.text else None
+    )
     session.open_files([demo_files["Ridge_Ha"]])
     wait(lambda: bool(stopped))
     wait(lambda: not session.jobs.busy)
@@ -239,9 +281,13 @@ def test_a_cancelled_preparation_leaves_nothing_half_done(tmp_path: Path, demo_f
     session.close()
 
 
-def test_the_demo_project_is_made_without_a_window(own_folders: Path, monkeypatch: pytest.MonkeyPatch, tmp_path: Path,
-                                                   demo_files: dict[str, Path]) -> None:
-    monkeypatch.setattr("bichromus.workspace.demo.make_demo", lambda _progress: (list(demo_files.values()), tmp_path))
+def test_the_demo_project_is_made_without_a_window(
+    own_folders: Path, monkeypatch: pytest.MonkeyPatch, tmp_path: Path, demo_files: dict[str, Path]
+) -> None:
+    monkeypatch.setattr(
+        "bichromus.workspace.demo.make_demo",
+        lambda _progress: (list(demo_files.values()), tmp_path),
+    )
     folder = prepare_demo()
     assert folder.is_relative_to(own_folders)
     session = Session(folder)

@@ -60,7 +60,10 @@ def test_history_behaves_as_a_list_with_a_cursor(moves: list[str]) -> None:
         for number, move in enumerate(moves, 1):
             if move == "do" or (move == "merge" and keys[at] != "m"):
                 named(document, str(number), "m" if move == "merge" else None)
-                model, keys = [*model[: at + 1], str(number)], [*keys[: at + 1], "m" if move == "merge" else ""]
+                model, keys = (
+                    [*model[: at + 1], str(number)],
+                    [*keys[: at + 1], "m" if move == "merge" else ""],
+                )
                 at += 1
             elif move == "merge":
                 named(document, str(number), "m")
@@ -85,11 +88,15 @@ def test_a_project_opens_once_and_says_so(tmp_path: Path) -> None:
 
 def test_a_killed_program_loses_only_the_gesture_in_hand(tmp_path: Path) -> None:
     folder = tmp_path / "p.bichromus"
-    code = ("import sys, time; from pathlib import Path; from bichromus.workspace.document import Document\n"
-            "d = Document(Path(sys.argv[1]), 'a')\n"
-            "for n in range(3): d.do('n', d.state.model_copy(update={'name': f'kept {n}'}))\n"
-            "d.show(d.state.model_copy(update={'name': 'in hand'})); print('ready', flush=True); time.sleep(60)")
-    child = subprocess.Popen([sys.executable, "-c", code, str(folder)], stdout=subprocess.PIPE, text=True)
+    code = (
+        "import sys, time; from pathlib import Path; from bichromus.workspace.document import Document\n"
+        "d = Document(Path(sys.argv[1]), 'a')\n"
+        "for n in range(3): d.do('n', d.state.model_copy(update={'name': f'kept {n}'}))\n"
+        "d.show(d.state.model_copy(update={'name': 'in hand'})); print('ready', flush=True); time.sleep(60)"
+    )
+    child = subprocess.Popen(
+        [sys.executable, "-c", code, str(folder)], stdout=subprocess.PIPE, text=True
+    )
     assert child.stdout is not None
     assert child.stdout.readline() == "ready\n"
     child.send_signal(signal.SIGKILL)
@@ -100,7 +107,9 @@ def test_a_killed_program_loses_only_the_gesture_in_hand(tmp_path: Path) -> None
     document.close()
 
 
-def test_a_project_that_pooled_on_demand_is_brought_up_with_its_whole_history(tmp_path: Path) -> None:
+def test_a_project_that_pooled_on_demand_is_brought_up_with_its_whole_history(
+    tmp_path: Path,
+) -> None:
     folder = tmp_path / "p.bichromus"
     document = Document(folder, "one")
     named(document, "two")
@@ -143,7 +152,9 @@ def test_a_newer_or_damaged_project_is_refused_and_left_alone(tmp_path: Path) ->
         Store(plain)
 
 
-def test_a_disk_that_refuses_keeps_the_last_state(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_disk_that_refuses_keeps_the_last_state(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     document = Document(tmp_path / "p.bichromus", "kept")
 
     def full(*_: object) -> None:

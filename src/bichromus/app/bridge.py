@@ -1,4 +1,6 @@
-"""The one bridge from the workspace's signals, which come from any thread, to the interface thread."""
+"""The one bridge from the workspace's signals, which come from any thread, to the interface
+thread.
+"""
 
 from __future__ import annotations
 
@@ -11,7 +13,8 @@ from ..workspace.session import Session
 
 
 class Bridge(QObject):
-    """Everything the session says, said again in the interface thread; the session knows nothing of Qt.
+    """Everything the session says, said again in the interface thread; the session knows nothing of
+    Qt.
 
     All of it passes one queue of this object, so that nothing arrives any more once it is closed.
     """
@@ -48,15 +51,30 @@ class Bridge(QObject):
         self._open = True
         self._arrived.connect(self._deliver)  # Qt queues it where it comes from another thread
         for name, source in {
-            "state": session.document.changed, "channels": session.channels_changed, "recipe": session.recipe_changed,
-            "advice": session.advice_changed, "judged": session.judged, "planned": session.planned,
-            "logged": session.logged, "told": session.told, "cache": session.cached, "took_in": session.logbook.took_in,
-            "rehearsing": session.logbook.rehearsed, "reviewed": session.reviewer.changed,
-            "stepped": session.reviewer.stepped, "sub_rendered": session.reviewer.rendered,
-            "sub_thumb": session.reviewer.thumb, "stacked": session.reviewer.stacked,
-            "rehearsed": session.rehearsed, "year": session.year, "rendered": session.rendered,
-            "thumbnail": session.thumbnail, "published": session.published,
-            "trouble": session.trouble, "job": session.jobs.reported, "idle": session.jobs.idle,
+            "state": session.document.changed,
+            "channels": session.channels_changed,
+            "recipe": session.recipe_changed,
+            "advice": session.advice_changed,
+            "judged": session.judged,
+            "planned": session.planned,
+            "logged": session.logged,
+            "told": session.told,
+            "cache": session.cached,
+            "took_in": session.logbook.took_in,
+            "rehearsing": session.logbook.rehearsed,
+            "reviewed": session.reviewer.changed,
+            "stepped": session.reviewer.stepped,
+            "sub_rendered": session.reviewer.rendered,
+            "sub_thumb": session.reviewer.thumb,
+            "stacked": session.reviewer.stacked,
+            "rehearsed": session.rehearsed,
+            "year": session.year,
+            "rendered": session.rendered,
+            "thumbnail": session.thumbnail,
+            "published": session.published,
+            "trouble": session.trouble,
+            "job": session.jobs.reported,
+            "idle": session.jobs.idle,
             "cancelled": session.jobs.cancelled,
         }.items():
             source.connect(self._carrier(name))

@@ -29,7 +29,9 @@ class Application(QObject):
         self.window: Window | None = None
 
     def open(self, what: Path | str) -> Window:
-        """Open a project folder, or one of ``new``, ``demo``, ``last``. Raises ProjectError and keeps what is open."""
+        """Open a project folder, or one of ``new``, ``demo``, ``last``. Raises ProjectError and
+        keeps what is open.
+        """
         demo = what == "demo"
         if demo:
             folder = demo_project()
@@ -39,10 +41,17 @@ class Application(QObject):
             folder = next(iter(self.settings.recent()), None) or new_project()
         else:
             folder = Path(what)
-            if not folder.exists() or (folder.is_dir() and any(folder.iterdir())
-                                       and not (folder / "project.db").exists()):
-                raise ProjectError("This is not a project", why="there is no project in it" if folder.exists() else
-                                   "there is no such folder", do="Choose a folder that this program made", file=folder)
+            if not folder.exists() or (
+                folder.is_dir() and any(folder.iterdir()) and not (folder / "project.db").exists()
+            ):
+                raise ProjectError(
+                    "This is not a project",
+                    why="there is no project in it"
+                    if folder.exists()
+                    else "there is no such folder",
+                    do="Choose a folder that this program made",
+                    file=folder,
+                )
         if self.window is not None and self.window.session.document.folder == folder.absolute():
             return self.window
         return self._show(Session(folder, "New project" if what in ("new", "last") else None), demo)
@@ -69,12 +78,17 @@ class Application(QObject):
         if window is self.window:
             self.window = None
 
-    def tell(self, kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+    def tell(
+        self, kind: type[BaseException], error: BaseException, trace: TracebackType | None
+    ) -> None:
         """An error that nothing else caught: told in the window, and the program goes on."""
         if not isinstance(error, BichromusError):
             sys.__excepthook__(kind, error, trace)
-            error = BichromusError("Something went wrong", why=f"{kind.__name__}: {error}",
-                                   do="The project is unharmed; report this with what stands in the terminal")
+            error = BichromusError(
+                "Something went wrong",
+                why=f"{kind.__name__}: {error}",
+                do="The project is unharmed; report this with what stands in the terminal",
+            )
         if self.window is not None:
             self.window.show_trouble([error])
 
@@ -101,8 +115,11 @@ def start(project: str | None, demo: bool) -> int:
     """Open the window and run until it is closed; the exit code."""
     screens = ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")
     if sys.platform == "linux" and not any(os.environ.get(k) for k in screens):
-        print("bichromus: There is no monitor to open the window on. Set QT_QPA_PLATFORM=offscreen to run unseen, "
-              "or use a verb of the command line.", file=sys.stderr)
+        print(
+            "bichromus: There is no monitor to open the window on. Set "
+            "QT_QPA_PLATFORM=offscreen to run unseen, or use a verb of the command line.",
+            file=sys.stderr,
+        )
         return 2
     app = make_application()
     application = Application()

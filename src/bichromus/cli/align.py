@@ -16,7 +16,9 @@ from .common import add_common, done, output_folder, print_json, table, terminal
 def register(verbs: Any) -> None:
     parser = verbs.add_parser("align", help="stacks onto the grid of one of them")
     parser.add_argument("files", nargs="+", metavar="FILE")
-    parser.add_argument("--reference", required=True, metavar="FILE", help="the stack whose grid the others take")
+    parser.add_argument(
+        "--reference", required=True, metavar="FILE", help="the stack whose grid the others take"
+    )
     parser.add_argument("--out", required=True, metavar="DIR")
     parser.add_argument("--crop", choices=("common", "reference", "union"), default="common")
     parser.add_argument("--overwrite", action="store_true")
@@ -28,7 +30,11 @@ def run(options: argparse.Namespace) -> None:
     reference = Path(options.reference)
     files = [Path(f) for f in options.files if not _same(Path(f), reference)]
     if not files:
-        raise InputError("There is nothing to align", do="Give another stack beside the reference", file=reference)
+        raise InputError(
+            "There is nothing to align",
+            do="Give another stack beside the reference",
+            file=reference,
+        )
     folder = output_folder(options.out)
     targets = _targets(folder, [*files, reference])
     inputs = [*files, reference]
@@ -46,34 +52,73 @@ def run(options: argparse.Namespace) -> None:
     placed.append(Placed(home, None))
     box, warnings = shared_box(placed, options.crop)
     frames = []
-    for number, (file, target, one) in enumerate(zip([*files, reference], targets, placed, strict=True)):
-        part = progress.part(0.45 + 0.55 * number / len(placed), 0.45 + 0.55 * (number + 1) / len(placed))
+    for number, (file, target, one) in enumerate(
+        zip([*files, reference], targets, placed, strict=True)
+    ):
+        part = progress.part(
+            0.45 + 0.55 * number / len(placed), 0.45 + 0.55 * (number + 1) / len(placed)
+        )
         part.step(0.0, f"laying {file.name} over")
         laid = lay(one, box, part)
-        write_fits(target, laid.picture.data, laid.picture.header,
-                   [f"Aligned to {reference.name}" + (f" by {one.match.warp.model}" if one.match else "")],
-                   options.overwrite, inputs)
+        write_fits(
+            target,
+            laid.picture.data,
+            laid.picture.header,
+            [f"Aligned to {reference.name}" + (f" by {one.match.warp.model}" if one.match else "")],
+            options.overwrite,
+            inputs,
+        )
         frames.append(_frame(file, target, one, laid))
         if one.match is not None and one.match.doubtful:
             warnings.append(f"{file.name} is only just matched: look at the result.")
     done()
-    result = {"reference": reference.absolute(), "frames": frames, "crop": list(box), "warnings": warnings}
+    result = {
+        "reference": reference.absolute(),
+        "frames": frames,
+        "crop": list(box),
+        "warnings": warnings,
+    }
     if options.json:
         print_json(result)
         return
-    print(table(("file", "model", "mirror", "scale", "angle", "stars", "rms px", "seen"),
-                [(Path(f["file"]).name, f["model"], "yes" if f["mirror"] else "no", f["scale"], f["angle_deg"],
-                  f["matches"], f["rms_px"], f"{100 * f['coverage']:.0f} %") for f in frames]))
+    print(
+        table(
+            ("file", "model", "mirror", "scale", "angle", "stars", "rms px", "seen"),
+            [
+                (
+                    Path(f["file"]).name,
+                    f["model"],
+                    "yes" if f["mirror"] else "no",
+                    f["scale"],
+                    f["angle_deg"],
+                    f["matches"],
+                    f["rms_px"],
+                    f"{100 * f['coverage']:.0f} %",
+                )
+                for f in frames
+            ],
+        )
+    )
     for warning in warnings:
         print(f"note: {warning}")
 
 
 def _frame(file: Path, target: Path, one: Placed, laid: Any) -> dict[str, Any]:
     m = one.match
-    return {"file": file.absolute(), "out": target, "model": m.warp.model if m else "reference",
-            "mirror": m.mirror if m else False, "scale": m.scale if m else 1.0, "angle_deg": m.angle_deg if m else 0.0,
-            "matches": m.matches if m else None, "rms_px": m.rms_px if m else None, "score": m.score if m else None,
-            "noise_factor": laid.noise_factor, "sigma_ls_ratio": laid.sigma_ls_ratio, "coverage": laid.coverage}
+    return {
+        "file": file.absolute(),
+        "out": target,
+        "model": m.warp.model if m else "reference",
+        "mirror": m.mirror if m else False,
+        "scale": m.scale if m else 1.0,
+        "angle_deg": m.angle_deg if m else 0.0,
+        "matches": m.matches if m else None,
+        "rms_px": m.rms_px if m else None,
+        "score": m.score if m else None,
+        "noise_factor": laid.noise_factor,
+        "sigma_ls_ratio": laid.sigma_ls_ratio,
+        "coverage": laid.coverage,
+    }
 
 
 def _targets(folder: Path, files: list[Path]) -> list[Path]:

@@ -8,7 +8,9 @@ import math
 import re
 
 _FIGURE = r"(\d+(?:\.\d*)?)"
-_PARTS = re.compile(rf"([+-]?)\s*{_FIGURE}\s*[hd°:\s]\s*(?:{_FIGURE}\s*[m'′:\s]?\s*)?(?:{_FIGURE}\s*[s\"″]?)?")
+_PARTS = re.compile(
+    rf"([+-]?)\s*{_FIGURE}\s*[hd°:\s]\s*(?:{_FIGURE}\s*[m'′:\s]?\s*)?(?:{_FIGURE}\s*[s\"″]?)?"
+)
 
 
 def number(text: str) -> float:

@@ -23,19 +23,35 @@ from ..core.model.measures import Surface
 from ..core.model.planes import F32, Picture
 from ..core.model.recipe import BlendSettings, ChannelFigures, Recipe, load_recipe
 from ..core.numerics.smoothing import fill
-from .common import add_common, done, named_file, print_json, read_channels, table, terminal_progress
+from .common import (
+    add_common,
+    done,
+    named_file,
+    print_json,
+    read_channels,
+    table,
+    terminal_progress,
+)
 
 
 def register(verbs: Any) -> None:
     parser = verbs.add_parser("blend", help="channels into one colour picture")
-    parser.add_argument("--channel", action="append", default=[], required=True, metavar="NAME=FILE")
-    parser.add_argument("--mapping", metavar="ID", help="hubble-order, bicolour, bicolour-shared, line-hues, or "
-                        "free: R=S2,G=0.8*Ha+0.2*O3,B=O3")
+    parser.add_argument(
+        "--channel", action="append", default=[], required=True, metavar="NAME=FILE"
+    )
+    parser.add_argument(
+        "--mapping",
+        metavar="ID",
+        help="hubble-order, bicolour, bicolour-shared, line-hues, or "
+        "free: R=S2,G=0.8*Ha+0.2*O3,B=O3",
+    )
     parser.add_argument("--balance", metavar="auto|0..1", help="0 colour, 1 clean (default: auto)")
     parser.add_argument("--recipe", metavar="FILE", help="take the settings of a saved recipe")
     parser.add_argument("--save-recipe", metavar="FILE", help="write the recipe here as well")
     parser.add_argument("--out", required=True, metavar="FILE", help=".tiff, .png, .jpg or .fits")
-    parser.add_argument("--float", action="store_true", help="32-bit float instead of 16 bits in a TIFF")
+    parser.add_argument(
+        "--float", action="store_true", help="32-bit float instead of 16 bits in a TIFF"
+    )
     parser.add_argument("--overwrite", action="store_true", help="replace outputs that exist")
     add_common(parser)
     parser.set_defaults(run=run)
@@ -60,14 +76,20 @@ def run(options: argparse.Namespace) -> None:
     sources, shape = _sources(recipe, files, pictures)
     extra = _companions(recipe, sources, shape)
     clipped = Clipped()
-    bands = render_bands(blender, sources, shape, chosen.dtype, *extra, progress.part(0.5, 1), clipped)
+    bands = render_bands(
+        blender, sources, shape, chosen.dtype, *extra, progress.part(0.5, 1), clipped
+    )
     name, file = next(iter(files.items()))
     first = blend_header(pictures[name].header if pictures else read_fits_header(file))
-    write_picture(out, chosen, bands, shape, recipe.model_dump(), options.overwrite, files.values(), first)
+    write_picture(
+        out, chosen, bands, shape, recipe.model_dump(), options.overwrite, files.values(), first
+    )
     if options.save_recipe:
         write_text(Path(options.save_recipe), recipe.dump(), options.overwrite)
     done()
-    _report(options, recipe, blender, out, clipped, [w for p in pictures.values() for w in p.warnings])
+    _report(
+        options, recipe, blender, out, clipped, [w for p in pictures.values() for w in p.warnings]
+    )
 
 
 def _settings(options: argparse.Namespace, given: Recipe | None) -> BlendSettings:
@@ -75,7 +97,9 @@ def _settings(options: argparse.Namespace, given: Recipe | None) -> BlendSetting
     if options.mapping:
         settings = settings.model_copy(update={"mapping": options.mapping})
     elif not given:
-        raise InputError("No mapping is given", do="Add --mapping, for example --mapping bicolour-shared")
+        raise InputError(
+            "No mapping is given", do="Add --mapping, for example --mapping bicolour-shared"
+        )
     if options.balance is None:
         return settings
     if options.balance == "auto":
@@ -85,7 +109,10 @@ def _settings(options: argparse.Namespace, given: Recipe | None) -> BlendSetting
     except ValueError:
         value = -1.0
     if not 0 <= value <= 1:
-        raise InputError(f"The balance {options.balance!r} cannot be used", do="Give auto, or a number from 0 to 1")
+        raise InputError(
+            f"The balance {options.balance!r} cannot be used",
+            do="Give auto, or a number from 0 to 1",
+        )
     return settings.model_copy(update={"balance": value, "balance_auto": False})
 
 
@@ -96,24 +123,38 @@ def file_hash(path: Path) -> str:
 
 
 def _known(given: Recipe | None, files: dict[str, Path]) -> dict[str, ChannelFigures]:
-    """The recipe's own figures when every file is the very one it was made for and can be read in place."""
+    """The recipe's own figures when every file is the very one it was made for and can be read in
+    place.
+    """
     if given is None or set(files) != set(given.channels):
         return {}
     for name, path in files.items():
         figures = given.channels[name]
-        if not figures.hash or not path.is_file() or raw_rows(path) is None or file_hash(path) != figures.hash:
+        if (
+            not figures.hash
+            or not path.is_file()
+            or raw_rows(path) is None
+            or file_hash(path) != figures.hash
+        ):
             return {}
     return dict(given.channels)
 
 
-def _measured(pictures: dict[str, Picture], files: dict[str, Path], progress: Any) -> dict[str, ChannelFigures]:
+def _measured(
+    pictures: dict[str, Picture], files: dict[str, Path], progress: Any
+) -> dict[str, ChannelFigures]:
     measures = measure_channels(pictures, progress)
-    return {n: figures_of(m, pictures[n].header, str(files[n].absolute()), file_hash(files[n]))
-            for n, m in measures.items()}
+    return {
+        n: figures_of(m, pictures[n].header, str(files[n].absolute()), file_hash(files[n]))
+        for n, m in measures.items()
+    }
 
 
-def _sources(recipe: Recipe, files: dict[str, Path], pictures: dict[str, Picture],
-             ) -> tuple[dict[str, Source], tuple[int, int]]:
+def _sources(
+    recipe: Recipe,
+    files: dict[str, Path],
+    pictures: dict[str, Picture],
+) -> tuple[dict[str, Source], tuple[int, int]]:
     sources = {}
     shape = next(iter(recipe.channels.values())).shape
     for name in recipe.settings.used():
@@ -121,16 +162,22 @@ def _sources(recipe: Recipe, files: dict[str, Path], pictures: dict[str, Picture
         assert stored is not None
         a, bx, by = recipe.channels[name].background
         rows = stored
-        sources[name] = Source(lambda y0, y1, rows=rows: rows[y0:y1],  # type: ignore[misc]
-                               Surface(a, bx, by, shape[1], shape[0]))
+        sources[name] = Source(
+            lambda y0, y1, rows=rows: rows[y0:y1],  # type: ignore[misc]
+            Surface(a, bx, by, shape[1], shape[0]),
+        )
     return sources, shape
 
 
-def _companions(recipe: Recipe, sources: dict[str, Source], shape: tuple[int, int]) -> tuple[F32 | None, F32 | None]:
+def _companions(
+    recipe: Recipe, sources: dict[str, Source], shape: tuple[int, int]
+) -> tuple[F32 | None, F32 | None]:
     colour = recipe.settings.colour
     glow = stars = None
     if colour.saturation != 1.0:
-        glow = glow_plane((half_size(_whole(s, shape)), recipe.channels[n]) for n, s in sources.items())
+        glow = glow_plane(
+            (half_size(_whole(s, shape)), recipe.channels[n]) for n, s in sources.items()
+        )
     if colour.star_colour != 1.0:
         stars = star_plane(shape, [find_stars(_whole(s, shape)) for s in sources.values()])
     return glow, stars
@@ -142,26 +189,56 @@ def _whole(source: Source, shape: tuple[int, int]) -> F32:
     return fill(plane, missing) if missing.any() else plane
 
 
-def _report(options: argparse.Namespace, recipe: Recipe, blender: Blender, out: Path, clipped: Clipped,
-            warnings: list[str]) -> None:
+def _report(
+    options: argparse.Namespace,
+    recipe: Recipe,
+    blender: Blender,
+    out: Path,
+    clipped: Clipped,
+    warnings: list[str],
+) -> None:
     noise = predict_noise(recipe)
     advice = advise_blend(recipe)
-    warnings += [f"{n} shows no signal above its noise and gets no weight." for n in blender.levels.silent]
+    warnings += [
+        f"{n} shows no signal above its noise and gets no weight." for n in blender.levels.silent
+    ]
     names = list(blender.names)
-    result = {"out": out, "mapping": recipe.settings.mapping, "balance": recipe.settings.balance,
-              "gains": {n: blender.levels.gains[n] for n in names},
-              "lift": {n: blender.levels.lift(n) for n in names}, "noise": noise.outputs,
-              "noise_lightness": noise.lightness, "noise_chroma": noise.chroma,
-              "clipped": {"low": clipped.low, "high": clipped.high},
-              "advice": advice.sentence if advice else None, "warnings": warnings}
+    result = {
+        "out": out,
+        "mapping": recipe.settings.mapping,
+        "balance": recipe.settings.balance,
+        "gains": {n: blender.levels.gains[n] for n in names},
+        "lift": {n: blender.levels.lift(n) for n in names},
+        "noise": noise.outputs,
+        "noise_lightness": noise.lightness,
+        "noise_chroma": noise.chroma,
+        "clipped": {"low": clipped.low, "high": clipped.high},
+        "advice": advice.sentence if advice else None,
+        "warnings": warnings,
+    }
     if options.json:
         print_json(result)
         return
-    print(table(("channel", "signal", "noise", "SNR", "gain", "share of full level"),
-                [(n, recipe.channels[n].signal, recipe.channels[n].sigma_px, recipe.channels[n].snr,
-                  blender.levels.gains[n], f"{100 * blender.levels.lift(n):.0f} %") for n in names]))
-    print(f"balance {recipe.settings.balance:.2f}, predicted noise "
-          + ", ".join(f"{k} {100 * v:.1f} %" for k, v in noise.outputs.items()))
+    print(
+        table(
+            ("channel", "signal", "noise", "SNR", "gain", "share of full level"),
+            [
+                (
+                    n,
+                    recipe.channels[n].signal,
+                    recipe.channels[n].sigma_px,
+                    recipe.channels[n].snr,
+                    blender.levels.gains[n],
+                    f"{100 * blender.levels.lift(n):.0f} %",
+                )
+                for n in names
+            ],
+        )
+    )
+    print(
+        f"balance {recipe.settings.balance:.2f}, predicted noise "
+        + ", ".join(f"{k} {100 * v:.1f} %" for k, v in noise.outputs.items())
+    )
     for line in ([advice.sentence] if advice else []) + [f"note: {w}" for w in warnings]:
         print(line)
     print(f"written: {out}")

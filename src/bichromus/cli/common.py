@@ -58,7 +58,9 @@ def named_file(text: str) -> tuple[str, Path]:
     """``NAME=FILE``."""
     name, mark, file = text.partition("=")
     if not mark or not file:
-        raise InputError(f"The channel {text!r} is not clear", do="Write it as NAME=FILE, for example Ha=ha.fits")
+        raise InputError(
+            f"The channel {text!r} is not clear", do="Write it as NAME=FILE, for example Ha=ha.fits"
+        )
     return channel_name(name), Path(file)
 
 
@@ -68,7 +70,9 @@ def read_channels(items: Sequence[str]) -> dict[str, Picture]:
     for item in items:
         name, file = named_file(item)
         if name in out:
-            raise InputError(f"The channel {name} is given twice", do="Give each channel once", file=file)
+            raise InputError(
+                f"The channel {name} is given twice", do="Give each channel once", file=file
+            )
         out[name] = mono(read_picture(file))
     return out
 
@@ -76,10 +80,18 @@ def read_channels(items: Sequence[str]) -> dict[str, Picture]:
 def mono(picture: Picture) -> Picture:
     """Refuses colour pictures and mosaics where one channel is needed."""
     if picture.colour:
-        raise InputError("This is a colour stack, not one channel", do="Extract its lines first", file=picture.file)
+        raise InputError(
+            "This is a colour stack, not one channel",
+            do="Extract its lines first",
+            file=picture.file,
+        )
     if picture.header.bayer:
-        raise InputError("This is a mosaic, not one channel", why=f"pattern {picture.header.bayer}",
-                         do="Debayer it and extract its lines first", file=picture.file)
+        raise InputError(
+            "This is a mosaic, not one channel",
+            why=f"pattern {picture.header.bayer}",
+            do="Debayer it and extract its lines first",
+            file=picture.file,
+        )
     return picture
 
 
@@ -93,11 +105,18 @@ def output_folder(text: str) -> Path:
     try:
         folder.mkdir()
     except FileNotFoundError as error:
-        raise OutputRefused("The folder above the output does not exist", do=f"Make {folder.parent} first",
-                            file=folder) from error
+        raise OutputRefused(
+            "The folder above the output does not exist",
+            do=f"Make {folder.parent} first",
+            file=folder,
+        ) from error
     except OSError as error:
-        raise OutputRefused("The output folder cannot be made", why=error.strerror or str(error),
-                            do="Choose another place", file=folder) from error
+        raise OutputRefused(
+            "The output folder cannot be made",
+            why=error.strerror or str(error),
+            do="Choose another place",
+            file=folder,
+        ) from error
     return folder
 
 
@@ -117,9 +136,13 @@ def size(text: str) -> tuple[int, int]:
     try:
         width, height = (int(p) for p in text.lower().split("x"))
     except ValueError as error:
-        raise UnknownName(f"The size {text!r} is not clear", do="Write it as WIDTHxHEIGHT, as in 1600x1070") from error
+        raise UnknownName(
+            f"The size {text!r} is not clear", do="Write it as WIDTHxHEIGHT, as in 1600x1070"
+        ) from error
     if not (64 <= width <= 20000 and 64 <= height <= 20000):
-        raise InputError(f"The size {text} cannot be used", do="Stay between 64 and 20000 pixels a side")
+        raise InputError(
+            f"The size {text} cannot be used", do="Stay between 64 and 20000 pixels a side"
+        )
     return height, width
 
 
@@ -142,9 +165,13 @@ def table(head: Sequence[str], rows: Sequence[Sequence[Any]]) -> str:
     """A plain table: the first column to the left, the others to the right."""
     cells = [list(head), *[[_text(c) for c in row] for row in rows]]
     widths = [max(len(row[i]) for row in cells) for i in range(len(head))]
-    return "\n".join("  ".join(c.ljust(w) if i == 0 else c.rjust(w)
-                               for i, (c, w) in enumerate(zip(row, widths, strict=True))).rstrip()
-                     for row in cells)
+    return "\n".join(
+        "  ".join(
+            c.ljust(w) if i == 0 else c.rjust(w)
+            for i, (c, w) in enumerate(zip(row, widths, strict=True))
+        ).rstrip()
+        for row in cells
+    )
 
 
 def _text(value: Any) -> str:
@@ -162,19 +189,39 @@ def field_json(measure: Measure, picture: Picture) -> dict[str, Any] | None:
         field = star_field(plane, measure.stars, picture.header.saturation)
     except NotEnoughData:
         return None
-    return {"middle_px": field.middle, "corners_px": field.corners, "tilt_px": field.tilt,
-            "tilt_corner": field.tilt_corner, "curvature_px": field.curvature, "stars": field.stars,
-            "words": field.words()}
+    return {
+        "middle_px": field.middle,
+        "corners_px": field.corners,
+        "tilt_px": field.tilt,
+        "tilt_corner": field.tilt_corner,
+        "curvature_px": field.curvature,
+        "stars": field.stars,
+        "words": field.words(),
+    }
 
 
 def measure_json(measure: Measure, picture: Picture) -> dict[str, Any]:
     """One measure with the keys of the documented format."""
     stars = measure.stars
-    return {"file": str(picture.file), "channel": measure.channel, "shape": list(measure.shape),
-            "background": measure.background, "sigma_px": measure.noise.sigma_px,
-            "sigma_eff": measure.noise.sigma_eff, "sigma_eff_method": measure.noise.method,
-            "signal": measure.signal, "signal_own": measure.signal_own, "region_share": measure.region_share,
-            "snr": measure.snr,
-            "stars": {"count": stars.count, "fwhm_px": stars.fwhm_px, "hfr_px": stars.hfr_px,
-                      "ellipticity": stars.ellipticity, "saturated": stars.saturated},
-            "field": field_json(measure, picture), "warnings": list(measure.warnings)}
+    return {
+        "file": str(picture.file),
+        "channel": measure.channel,
+        "shape": list(measure.shape),
+        "background": measure.background,
+        "sigma_px": measure.noise.sigma_px,
+        "sigma_eff": measure.noise.sigma_eff,
+        "sigma_eff_method": measure.noise.method,
+        "signal": measure.signal,
+        "signal_own": measure.signal_own,
+        "region_share": measure.region_share,
+        "snr": measure.snr,
+        "stars": {
+            "count": stars.count,
+            "fwhm_px": stars.fwhm_px,
+            "hfr_px": stars.hfr_px,
+            "ellipticity": stars.ellipticity,
+            "saturated": stars.saturated,
+        },
+        "field": field_json(measure, picture),
+        "warnings": list(measure.warnings),
+    }

@@ -13,8 +13,12 @@ from .common import add_common, done, output_folder, print_json, terminal_progre
 
 def register(verbs: Any) -> None:
     parser = verbs.add_parser("demo", help="open the demo project in the window")
-    parser.add_argument("--write", metavar="DIR", help="only put its stacks and their truth into DIR")
-    parser.add_argument("--prepare", action="store_true", help="make the demo project and open nothing")
+    parser.add_argument(
+        "--write", metavar="DIR", help="only put its stacks and their truth into DIR"
+    )
+    parser.add_argument(
+        "--prepare", action="store_true", help="make the demo project and open nothing"
+    )
     parser.add_argument("--overwrite", action="store_true", help="replace stacks that exist")
     add_common(parser)
     parser.set_defaults(run=run)
@@ -29,7 +33,9 @@ def run(options: argparse.Namespace) -> None:
         print_json({"project": folder}) if options.json else print(folder)
         return
     if not options.write:
-        raise InputError("There is nothing to do without a window", do="Add --write DIR or --prepare")
+        raise InputError(
+            "There is nothing to do without a window", do="Add --write DIR or --prepare"
+        )
     folder = output_folder(options.write)
     progress = terminal_progress()
     paths = write_demo(folder, progress=progress, overwrite=options.overwrite)

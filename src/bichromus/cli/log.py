@@ -22,10 +22,22 @@ def register(verbs: Any) -> None:
     parts = parser.add_subparsers(dest="part", metavar="PART", required=True)
     intake = _part(parts, "intake", "take in the subs of a folder and below", run_intake)
     intake.add_argument("folder", metavar="FOLDER")
-    intake.add_argument("--contributor", metavar="NAME", help="for subs whose header names no observer")
-    intake.add_argument("--lon", type=number, metavar="DEG", help="longitude, east positive, where headers have none")
-    intake.add_argument("--filter", action="append", default=[], metavar="TEXT=CHANNEL",
-                        help="what an unknown filter is")
+    intake.add_argument(
+        "--contributor", metavar="NAME", help="for subs whose header names no observer"
+    )
+    intake.add_argument(
+        "--lon",
+        type=number,
+        metavar="DEG",
+        help="longitude, east positive, where headers have none",
+    )
+    intake.add_argument(
+        "--filter",
+        action="append",
+        default=[],
+        metavar="TEXT=CHANNEL",
+        help="what an unknown filter is",
+    )
     mark = _part(parts, "mark", "keep or reject subs by hand", run_mark)
     mark.add_argument("files", nargs="+", metavar="FILE")
     which = mark.add_mutually_exclusive_group(required=True)
@@ -82,10 +94,15 @@ def run_intake(options: argparse.Namespace) -> None:
     if options.json:
         print_json(result)
         return
-    print(f"{found.files} files: {found.added} subs added, {found.duplicates} known already, "
-          f"{found.not_lights} no lights, {len(found.broken)} broken")
+    print(
+        f"{found.files} files: {found.added} subs added, {found.duplicates} known already, "
+        f"{found.not_lights} no lights, {len(found.broken)} broken"
+    )
     for text, count in found.unknown_filters.items():
-        print(f"note: {count} subs with the unknown filter {text!r}; say what it is with --filter '{text}=Ha'")
+        print(
+            f"note: {count} subs with the unknown filter {text!r}; say what it is with "
+            f"--filter '{text}=Ha'"
+        )
     for file, reason in found.broken[:20]:
         print(f"broken: {file}: {reason}")
     for warning in found.warnings:
@@ -117,7 +134,9 @@ def number_of(text: str) -> float:
     try:
         return number(text)
     except argparse.ArgumentTypeError as error:
-        raise InputError("The hours are not clear", why=str(error), do="Write it as O3=12") from error
+        raise InputError(
+            "The hours are not clear", why=str(error), do="Write it as O3=12"
+        ) from error
 
 
 def run_totals(options: argparse.Namespace) -> None:
@@ -126,11 +145,28 @@ def run_totals(options: argparse.Namespace) -> None:
     if options.json:
         print_json(found)
         return
-    rows = [(n, p["subs_kept"], p["seconds_kept"] / 3600, p["subs_rejected"], len(p["nights"]),
-             p["goal_seconds"] / 3600 if p["goal_seconds"] else None) for n, p in found["channels"].items()]
+    rows = [
+        (
+            n,
+            p["subs_kept"],
+            p["seconds_kept"] / 3600,
+            p["subs_rejected"],
+            len(p["nights"]),
+            p["goal_seconds"] / 3600 if p["goal_seconds"] else None,
+        )
+        for n, p in found["channels"].items()
+    ]
     whole = found["total"]
-    rows.append(("all", whole["subs_kept"], whole["seconds_kept"] / 3600, whole["subs_rejected"], len(found["nights"]),
-                 None))
+    rows.append(
+        (
+            "all",
+            whole["subs_kept"],
+            whole["seconds_kept"] / 3600,
+            whole["subs_rejected"],
+            len(found["nights"]),
+            None,
+        )
+    )
     print(table(("channel", "subs", "hours", "rejected", "nights", "goal h"), rows))
     for text, part in found["unassigned"].items():
         print(f"not assigned: {text}, {part['subs_kept'] + part['subs_rejected']} subs")

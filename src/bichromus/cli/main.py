@@ -16,8 +16,11 @@ VERBS = (demo, measure, extract, align, pool, clean, blend, subs, log, plan, sim
 
 
 def build_parser() -> Parser:
-    parser = Parser(prog="bichromus", description="From line and colour stacks of the deep sky to one picture. "
-                    "Without a verb the window opens on the last project.")
+    parser = Parser(
+        prog="bichromus",
+        description="From line and colour stacks of the deep sky to one picture. "
+        "Without a verb the window opens on the last project.",
+    )
     parser.add_argument("--version", action="version", version=f"bichromus {__version__}")
     verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
     for module in VERBS:
@@ -43,12 +46,18 @@ def run(arguments: Sequence[str]) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except MemoryError:
-        print("bichromus: There is not enough memory for this picture. Close other programs or work on a crop.",
-              file=sys.stderr)
+        print(
+            "bichromus: There is not enough memory for this picture. Close other programs or "
+            "work on a crop.",
+            file=sys.stderr,
+        )
         return 2
     except Exception as error:
         if debug:
             raise
-        print(f"bichromus: our fault: {type(error).__name__}: {error}. Run again with --debug and report it.",
-              file=sys.stderr)
+        print(
+            f"bichromus: our fault: {type(error).__name__}: {error}. Run again with --debug "
+            "and report it.",
+            file=sys.stderr,
+        )
         return 1

@@ -8,22 +8,40 @@ from typing import Any
 from ..core.files import read_picture
 from ..core.measure import measure_channels, measure_plane
 from ..core.model.errors import InputError
-from .common import add_common, done, measure_json, mono, print_json, read_channels, table, terminal_progress
+from .common import (
+    add_common,
+    done,
+    measure_json,
+    mono,
+    print_json,
+    read_channels,
+    table,
+    terminal_progress,
+)
 
 
 def register(verbs: Any) -> None:
     parser = verbs.add_parser("measure", help="noise, background, signal, SNR and stars of stacks")
     parser.add_argument("files", nargs="*", metavar="FILE", help="stacks, each judged for itself")
-    parser.add_argument("--channel", action="append", default=[], metavar="NAME=FILE",
-                        help="channels on one grid, which share star mask and signal region")
+    parser.add_argument(
+        "--channel",
+        action="append",
+        default=[],
+        metavar="NAME=FILE",
+        help="channels on one grid, which share star mask and signal region",
+    )
     add_common(parser)
     parser.set_defaults(run=run)
 
 
 def run(options: argparse.Namespace) -> None:
     if bool(options.files) == bool(options.channel):
-        raise InputError("There is nothing to measure" if not options.files else "Files and channels cannot be mixed",
-                         do="Give files, or channels as --channel NAME=FILE")
+        raise InputError(
+            "There is nothing to measure"
+            if not options.files
+            else "Files and channels cannot be mixed",
+            do="Give files, or channels as --channel NAME=FILE",
+        )
     progress = terminal_progress()
     rows: list[dict[str, Any]] = []
     if options.channel:
@@ -40,9 +58,35 @@ def run(options: argparse.Namespace) -> None:
     if options.json:
         print_json(rows)
         return
-    print(table(("file", "channel", "background", "noise px", "noise eff", "signal", "SNR", "stars", "FWHM px"),
-                [(r["file"].rsplit("/", 1)[-1], r["channel"], r["background"], r["sigma_px"], r["sigma_eff"],
-                  r["signal"], r["snr"], r["stars"]["count"], r["stars"]["fwhm_px"]) for r in rows]))
+    print(
+        table(
+            (
+                "file",
+                "channel",
+                "background",
+                "noise px",
+                "noise eff",
+                "signal",
+                "SNR",
+                "stars",
+                "FWHM px",
+            ),
+            [
+                (
+                    r["file"].rsplit("/", 1)[-1],
+                    r["channel"],
+                    r["background"],
+                    r["sigma_px"],
+                    r["sigma_eff"],
+                    r["signal"],
+                    r["snr"],
+                    r["stars"]["count"],
+                    r["stars"]["fwhm_px"],
+                )
+                for r in rows
+            ],
+        )
+    )
     for row in rows:
         if row["field"]:
             print(f"{row['file'].rsplit('/', 1)[-1]}: {row['field']['words']}")

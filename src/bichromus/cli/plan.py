@@ -14,5 +14,3 @@ def register(verbs: Any) -> None:
     parts = parser.add_subparsers(dest="part", metavar="PART", required=True)
     for module in PARTS:
         module.register(parts)
-
-

@@ -30,37 +30,82 @@ def load(path: Path) -> tuple[list[Window], list[Want]]:
     """Windows and wants of a file. Raises InputError with the entry that does not fit."""
     try:
         raw = json.loads(path.read_text("utf-8"))
-        windows = [Window(str(w["name"]), _number(w, "hours"), _number(w, "efficiency", 1.0)) for w in raw["windows"]]
+        windows = [
+            Window(str(w["name"]), _number(w, "hours"), _number(w, "efficiency", 1.0))
+            for w in raw["windows"]
+        ]
         wants = []
         for name, c in raw["channels"].items():
             skies = {str(k): _number(c["sky_e_s"], k) for k in c["sky_e_s"]}
-            wants.append(Want(name, _number(c, "goal_snr"), _number(c, "target_e_s"), _number(c, "read_noise_e"),
-                              _number(c, "sub_s"), skies, _number(c, "had_snr", 0.0), _number(c, "dark_e_s", 0.0),
-                              _number(c, "pixels", 1.0)))
+            wants.append(
+                Want(
+                    name,
+                    _number(c, "goal_snr"),
+                    _number(c, "target_e_s"),
+                    _number(c, "read_noise_e"),
+                    _number(c, "sub_s"),
+                    skies,
+                    _number(c, "had_snr", 0.0),
+                    _number(c, "dark_e_s", 0.0),
+                    _number(c, "pixels", 1.0),
+                )
+            )
     except (OSError, UnicodeDecodeError, ValueError, KeyError, TypeError, AttributeError) as error:
-        why = getattr(error, "strerror", None) or (f"{error} is missing" if isinstance(error, KeyError) else str(error))
-        raise InputError("The plan cannot be used", why=why.splitlines()[0], file=path,
-                         do="Write windows (name, hours) and channels (goal_snr, target_e_s, read_noise_e, sub_s, "
-                         "sky_e_s by window)") from error
+        why = getattr(error, "strerror", None) or (
+            f"{error} is missing" if isinstance(error, KeyError) else str(error)
+        )
+        raise InputError(
+            "The plan cannot be used",
+            why=why.splitlines()[0],
+            file=path,
+            do="Write windows "
+            "(name, hours) and channels (goal_snr, target_e_s, read_noise_e, sub_s, "
+            "sky_e_s by window)",
+        ) from error
     return windows, wants
 
 
 def run(o: argparse.Namespace) -> None:
     windows, wants = load(Path(o.file))
     found = allocate(windows, wants)
+    channels = {
+        c.name: {
+            "hours": sum(h.get(c.name, 0.0) for h in found.hours.values()),
+            "snr": found.snr[c.name],
+            "share": found.shares[c.name],
+        }
+        for c in wants
+    }
     result = {
         "share": found.share,
-        "channels": {c.name: {"hours": sum(h.get(c.name, 0.0) for h in found.hours.values()), "snr": found.snr[c.name],
-                              "share": found.shares[c.name]} for c in wants},
-        "windows": {w.name: {"hours_used": sum(found.hours[w.name].values()), "hours": found.hours[w.name]}
-                    for w in windows},
-        "warnings": list(found.warnings)}
+        "channels": channels,
+        "windows": {
+            w.name: {"hours_used": sum(found.hours[w.name].values()), "hours": found.hours[w.name]}
+            for w in windows
+        },
+        "warnings": list(found.warnings),
+    }
     if o.json:
         print_json(result)
         return
-    print(table(("channel", "hours", "SNR", "share of goal"),
-                [(n, v["hours"], v["snr"], v["share"]) for n, v in result["channels"].items()]))  # type: ignore[attr-defined]
-    print(table(("window", "hours used", "how"), [(w.name, sum(found.hours[w.name].values()), ", ".join(
-        f"{n} {h:.2f} h" for n, h in found.hours[w.name].items())) for w in windows]))
+    print(
+        table(
+            ("channel", "hours", "SNR", "share of goal"),
+            [(n, v["hours"], v["snr"], v["share"]) for n, v in channels.items()],
+        )
+    )
+    print(
+        table(
+            ("window", "hours used", "how"),
+            [
+                (
+                    w.name,
+                    sum(found.hours[w.name].values()),
+                    ", ".join(f"{n} {h:.2f} h" for n, h in found.hours[w.name].items()),
+                )
+                for w in windows
+            ],
+        )
+    )
     for warning in found.warnings:
         print(f"note: {warning}")

@@ -16,8 +16,16 @@ from ..workspace.planning import read_state
 from .angles import date, declination, number, right_ascension
 from .common import add_common, print_json, table
 
-TIMES = ("sunset", "civil_dusk", "nautical_dusk", "astronomical_dusk", "astronomical_dawn", "nautical_dawn",
-         "civil_dawn", "sunrise")
+TIMES = (
+    "sunset",
+    "civil_dusk",
+    "nautical_dusk",
+    "astronomical_dusk",
+    "astronomical_dawn",
+    "nautical_dawn",
+    "civil_dawn",
+    "sunrise",
+)
 
 
 def _shared(parser: argparse.ArgumentParser) -> None:
@@ -38,7 +46,9 @@ def _shared(parser: argparse.ArgumentParser) -> None:
 
 def register(parts: Any) -> None:
     night = parts.add_parser("night", help="twilights, Moon, the target's way, usable windows")
-    night.add_argument("--date", type=date, metavar="YYYY-MM-DD", help="default: the night that is or comes next")
+    night.add_argument(
+        "--date", type=date, metavar="YYYY-MM-DD", help="default: the night that is or comes next"
+    )
     _shared(night)
     night.set_defaults(run=run_night)
     season = parts.add_parser("season", help="usable hours of many nights")
@@ -50,7 +60,13 @@ def register(parts: Any) -> None:
 
 def _asked(options: argparse.Namespace) -> tuple[Place, Target | None, Rules]:
     """Place, target and rules, from numbers or from a project."""
-    lat, lon, elevation, ra, dec = options.lat, options.lon, options.elevation, options.ra, options.dec
+    lat, lon, elevation, ra, dec = (
+        options.lat,
+        options.lon,
+        options.elevation,
+        options.ra,
+        options.dec,
+    )
     horizon = read_horizon(Path(options.horizon)) if options.horizon else OPEN_HORIZON
     if options.project:
         plan = read_state(Path(options.project)).plan
@@ -65,7 +81,9 @@ def _asked(options: argparse.Namespace) -> tuple[Place, Target | None, Rules]:
     elif options.site or options.target:
         raise InputError("A name needs a project", do="Add --project P")
     if lat is None or lon is None:
-        raise InputError("The site is not given", do="Give --lat and --lon, or --project and --site")
+        raise InputError(
+            "The site is not given", do="Give --lat and --lon, or --project and --site"
+        )
     if (ra is None) != (dec is None):
         raise InputError("Half of the target's position is missing", do="Give both --ra and --dec")
     rules = Rules(options.min_altitude, options.sun_below, options.moon_down, horizon)
@@ -81,35 +99,62 @@ def night_json(night: Night) -> dict[str, Any]:
     """A night with the documented keys."""
     target = night.target
     return {
-        "date": night.date.isoformat(), "night": [time_text(night.start), time_text(night.end)],
-        "middle": time_text(night.middle), "state": night.state, "lowest_sun_deg": night.lowest_sun,
+        "date": night.date.isoformat(),
+        "night": [time_text(night.start), time_text(night.end)],
+        "middle": time_text(night.middle),
+        "state": night.state,
+        "lowest_sun_deg": night.lowest_sun,
         **{name: time_text(getattr(night, name)) for name in TIMES},
-        "moon": {"rise": time_text(night.moon.rise), "set": time_text(night.moon.set), "state": night.moon.state,
-                 "illumination": night.moon.lit},
-        "target": None if target is None else {
-            "transit": time_text(target.transit), "transit_altitude_deg": target.transit_altitude,
-            "moon_separation_deg": target.moon_separation, "state": target.state, "circumpolar": target.circumpolar,
-            "hours": target.hours, "windows": [[time_text(a), time_text(b)] for a, b in target.windows]},
+        "moon": {
+            "rise": time_text(night.moon.rise),
+            "set": time_text(night.moon.set),
+            "state": night.moon.state,
+            "illumination": night.moon.lit,
+        },
+        "target": None
+        if target is None
+        else {
+            "transit": time_text(target.transit),
+            "transit_altitude_deg": target.transit_altitude,
+            "moon_separation_deg": target.moon_separation,
+            "state": target.state,
+            "circumpolar": target.circumpolar,
+            "hours": target.hours,
+            "windows": [[time_text(a), time_text(b)] for a, b in target.windows],
+        },
         "notes": [EARTH_NOTE],
     }
 
 
 def run_night(options: argparse.Namespace) -> None:
     place, target, rules = _asked(options)
-    night = plan_night(place, options.date or date_of(dt.datetime.now(dt.UTC), place), target, rules)
+    night = plan_night(
+        place, options.date or date_of(dt.datetime.now(dt.UTC), place), target, rules
+    )
     found = night_json(night)
     if options.json:
         print_json(found)
         return
     state = night.state.replace("_", " ")
     print(f"night of {found['date']}, {state}, Sun down to {night.lowest_sun:.1f}° (times in UTC)")
-    print(table(("what", "when"), [(n.replace("_", " "), found[n] or "-") for n in TIMES]
-                + [("moonrise", found["moon"]["rise"] or "-"), ("moonset", found["moon"]["set"] or "-")]))
+    print(
+        table(
+            ("what", "when"),
+            [(n.replace("_", " "), found[n] or "-") for n in TIMES]
+            + [
+                ("moonrise", found["moon"]["rise"] or "-"),
+                ("moonset", found["moon"]["set"] or "-"),
+            ],
+        )
+    )
     print(f"Moon {100 * night.moon.lit:.0f} % lit")
     if night.target is not None:
         about = night.target
-        print(f"target {about.state.replace('_', ' ')}, transit {time_text(about.transit)} at "
-              f"{about.transit_altitude:.1f}°, {about.hours:.2f} h, {about.moon_separation:.0f}° from the Moon")
+        print(
+            f"target {about.state.replace('_', ' ')}, transit {time_text(about.transit)} at "
+            f"{about.transit_altitude:.1f}°, {about.hours:.2f} h, {about.moon_separation:.0f}° "
+            "from the Moon"
+        )
         for start, end in about.windows:
             print(f"  {time_text(start)} to {time_text(end)}")
 
@@ -117,14 +162,37 @@ def run_night(options: argparse.Namespace) -> None:
 def run_season(options: argparse.Namespace) -> None:
     place, target, rules = _asked(options)
     nights = plan_season(place, options.first, options.last, target, rules)
-    rows = [{"date": n.date.isoformat(), "state": n.state, "dark_hours": n.dark_hours, "open_hours": n.open_hours,
-             "open_moonless_hours": n.open_moonless_hours,
-             "moon": {"illumination": n.lit, "separation_deg": n.separation}} for n in nights]
-    totals = {key: None if target is None else sum(r[key] for r in rows)  # type: ignore[misc]
-              for key in ("open_hours", "open_moonless_hours")}
+    rows = [
+        {
+            "date": n.date.isoformat(),
+            "state": n.state,
+            "dark_hours": n.dark_hours,
+            "open_hours": n.open_hours,
+            "open_moonless_hours": n.open_moonless_hours,
+            "moon": {"illumination": n.lit, "separation_deg": n.separation},
+        }
+        for n in nights
+    ]
+    totals = {
+        key: None if target is None else sum(r[key] for r in rows)  # type: ignore[misc]
+        for key in ("open_hours", "open_moonless_hours")
+    }
     if options.json:
         print_json({"nights": rows, "totals": totals})
         return
-    print(table(("night", "state", "dark h", "open h", "moonless h", "Moon %"),
-                [(n.date, n.state.replace("_", " "), n.dark_hours, n.open_hours, n.open_moonless_hours, 100 * n.lit)
-                 for n in nights]))
+    print(
+        table(
+            ("night", "state", "dark h", "open h", "moonless h", "Moon %"),
+            [
+                (
+                    n.date,
+                    n.state.replace("_", " "),
+                    n.dark_hours,
+                    n.open_hours,
+                    n.open_moonless_hours,
+                    100 * n.lit,
+                )
+                for n in nights
+            ],
+        )
+    )

@@ -6,7 +6,14 @@ import argparse
 from typing import Any
 
 from ..core.model.errors import InputError
-from ..core.plan.optics import S2_PAIR_NM, SHAPES, clear_needed, corner_light, filter_shift, focus_shift
+from ..core.plan.optics import (
+    S2_PAIR_NM,
+    SHAPES,
+    clear_needed,
+    corner_light,
+    filter_shift,
+    focus_shift,
+)
 from .angles import not_negative, share
 from .common import add_common, positive, print_json, table
 from .plan_sub import add_line, wavelength
@@ -36,16 +43,31 @@ def run(o: argparse.Namespace) -> None:
         raise InputError("Half of the filter is missing", do="Give both --bandwidth-nm and --index")
     if o.index is not None:
         lines = S2_PAIR_NM if o.line == "S2" else (line,)
-        shift = filter_shift(o.f_ratio, lines, o.centre_nm or line, o.bandwidth_nm, o.index, o.obstruction, o.shape,
-                             o.chief_ray_deg)
+        shift = filter_shift(
+            o.f_ratio,
+            lines,
+            o.centre_nm or line,
+            o.bandwidth_nm,
+            o.index,
+            o.obstruction,
+            o.shape,
+            o.chief_ray_deg,
+        )
     placed = o.diagonal_mm is not None and o.distance_mm is not None
     result = {
-        "edge_shift_nm": shift.edge_nm if shift else None, "mean_shift_nm": shift.mean_nm if shift else None,
+        "edge_shift_nm": shift.edge_nm if shift else None,
+        "mean_shift_nm": shift.mean_nm if shift else None,
         "transmission": shift.transmission if shift else None,
         "corner_illumination": corner_light(o.clear_mm, o.diagonal_mm, o.distance_mm, o.f_ratio)
-        if placed and o.clear_mm is not None else None,
-        "clear_needed_mm": clear_needed(o.diagonal_mm, o.distance_mm, o.f_ratio) if placed else None,
-        "focus_shift_mm": focus_shift(o.glass_mm, o.glass_index) if o.glass_mm is not None else None}
+        if placed and o.clear_mm is not None
+        else None,
+        "clear_needed_mm": clear_needed(o.diagonal_mm, o.distance_mm, o.f_ratio)
+        if placed
+        else None,
+        "focus_shift_mm": focus_shift(o.glass_mm, o.glass_index)
+        if o.glass_mm is not None
+        else None,
+    }
     if o.json:
         print_json(result)
         return

@@ -33,7 +33,11 @@ def register(parts: Any) -> None:
         sub.add_argument(name, type=positive, required=True)
     sub.add_argument("--qe", type=share, required=True)
     sub.add_argument("--read-noise-e", type=not_negative, required=True)
-    for name, default in (("--obstruction", 0.0), ("--throughput", 1.0), ("--filter-transmission", 1.0)):
+    for name, default in (
+        ("--obstruction", 0.0),
+        ("--throughput", 1.0),
+        ("--filter-transmission", 1.0),
+    ):
         sub.add_argument(name, type=share, default=default)
     add_line(sub)
     for name, default in (("--dark-e-s", 0.0), ("--extinction-mag", 0.0), ("--bias-e", 0.0)):
@@ -53,7 +57,9 @@ def register(parts: Any) -> None:
     sub.add_argument("--star-ab", type=number, metavar="MAG")
     add_common(sub)
     sub.set_defaults(run=run_sub)
-    fit = parts.add_parser("frame", help="scale, field, panels, sampling, the field of several rigs")
+    fit = parts.add_parser(
+        "frame", help="scale, field, panels, sampling, the field of several rigs"
+    )
     fit.add_argument("--focal-mm", type=positive, required=True)
     fit.add_argument("--pixel-um", type=positive, required=True)
     sensor = fit.add_mutually_exclusive_group(required=True)
@@ -73,8 +79,17 @@ def register(parts: Any) -> None:
 
 
 def run_sub(o: argparse.Namespace) -> None:
-    rig = Optics(o.aperture_mm, o.focal_mm, o.pixel_um, o.throughput * o.qe * o.filter_transmission, wavelength(o),
-                 o.bandwidth_nm, o.read_noise_e, o.obstruction, o.dark_e_s)
+    rig = Optics(
+        o.aperture_mm,
+        o.focal_mm,
+        o.pixel_um,
+        o.throughput * o.qe * o.filter_transmission,
+        wavelength(o),
+        o.bandwidth_nm,
+        o.read_noise_e,
+        o.obstruction,
+        o.dark_e_s,
+    )
     dim = 10 ** (-0.4 * o.extinction_mag * o.airmass)
     sky = o.sky_e_s if o.sky_e_s is not None else rig.surface_e_s(o.sky_ab)
     target: float | None = o.target_e_s
@@ -88,7 +103,9 @@ def run_sub(o: argparse.Namespace) -> None:
         if star is not None and o.fwhm_arcsec is None:
             raise InputError("The star's width is missing", do="Add --fwhm-arcsec")
         width = o.fwhm_arcsec / rig.scale_arcsec if o.fwhm_arcsec else None
-        saturates = saturation_time(o.full_well_e, o.bias_e, star or 0.0, width, (target or 0.0) + sky + o.dark_e_s)
+        saturates = saturation_time(
+            o.full_well_e, o.bias_e, star or 0.0, width, (target or 0.0) + sky + o.dark_e_s
+        )
     light = sky + o.dark_e_s
     found = advise_sub(o.read_noise_e, light, o.noise_penalty, o.max_sub_s, saturates, o.sub_s)
     hours = reached = None
@@ -96,9 +113,18 @@ def run_sub(o: argparse.Namespace) -> None:
         shot = (target, light, o.read_noise_e, found.sub_s)
         hours = hours_for(o.snr, *shot, o.pixels) if o.snr else None
         reached = snr(*shot, o.subs, o.pixels) if o.subs else None
-    result = {"ideal_s": found.ideal_s, "sub_s": found.sub_s, "limited_by": found.limited_by,
-              "read_noise_penalty": found.read_noise_penalty, "sky_e_s": sky, "target_e_s": target, "star_e_s": star,
-              "saturates_at_s": saturates, "hours_for_snr": hours, "snr": reached}
+    result = {
+        "ideal_s": found.ideal_s,
+        "sub_s": found.sub_s,
+        "limited_by": found.limited_by,
+        "read_noise_penalty": found.read_noise_penalty,
+        "sky_e_s": sky,
+        "target_e_s": target,
+        "star_e_s": star,
+        "saturates_at_s": saturates,
+        "hours_for_snr": hours,
+        "snr": reached,
+    }
     if o.json:
         print_json(result)
         return
@@ -114,14 +140,25 @@ def _rigs(path: Path) -> list[Field]:
             if min(focal, w, h) <= 0:
                 raise ValueError("a length is not above zero")
             east, north = (float(v) for v in row.get("offset_deg", (0, 0)))
-            fields.append(Field(str(row["name"]), field_of(w, focal), field_of(h, focal),
-                                float(row.get("camera_angle_deg", 0)), (east, north)))
+            fields.append(
+                Field(
+                    str(row["name"]),
+                    field_of(w, focal),
+                    field_of(h, focal),
+                    float(row.get("camera_angle_deg", 0)),
+                    (east, north),
+                )
+            )
         if not fields or len({f.name for f in fields}) != len(fields):
             raise ValueError("it holds no rig, or two of one name")
     except (OSError, ValueError, KeyError, TypeError) as error:
         why = getattr(error, "strerror", None) or f"{error}".splitlines()[0] or type(error).__name__
-        raise InputError("The rigs cannot be used", why=why, file=path,
-                         do='Write {"rigs": [{"name": "A", "focal_mm": 440, "sensor_mm": [17.6, 13.3]}]}') from error
+        raise InputError(
+            "The rigs cannot be used",
+            why=why,
+            file=path,
+            do='Write {"rigs": [{"name": "A", "focal_mm": 440, "sensor_mm": [17.6, 13.3]}]}',
+        ) from error
     return fields
 
 
@@ -129,27 +166,46 @@ def run_frame(o: argparse.Namespace) -> None:
     if o.binning < 1:
         raise InputError("This binning cannot be", why=str(o.binning), do="Give 1 or more")
     sensor = o.sensor_mm or (o.sensor_px[0] * o.pixel_um / 1000, o.sensor_px[1] * o.pixel_um / 1000)
-    found = frame(o.focal_mm * o.reducer, o.pixel_um, sensor, o.binning, o.target_deg, o.target_angle - o.camera_angle,
-                  o.box, o.overlap, o.fwhm_arcsec)
+    found = frame(
+        o.focal_mm * o.reducer,
+        o.pixel_um,
+        sensor,
+        o.binning,
+        o.target_deg,
+        o.target_angle - o.camera_angle,
+        o.box,
+        o.overlap,
+        o.fwhm_arcsec,
+    )
     common: dict[str, Any] | None = None
     if o.rigs:
         fields = _rigs(Path(o.rigs))
         shared = common_field(fields)
         size = area(shared) if shared else 0.0
         common = {"area_deg2": size, "share": {f.name: size / (f.width * f.height) for f in fields}}
-    result = {"scale_arcsec": found.scale_arcsec, "field_deg": list(found.field),
-              "extent_deg": list(found.extent) if found.extent else None,
-              "panels": list(found.panels) if found.panels else None,
-              "sampling": None if found.verdict is None else {"fwhm_px": found.fwhm_px, "verdict": found.verdict},
-              "common": common}
+    result = {
+        "scale_arcsec": found.scale_arcsec,
+        "field_deg": list(found.field),
+        "extent_deg": list(found.extent) if found.extent else None,
+        "panels": list(found.panels) if found.panels else None,
+        "sampling": None
+        if found.verdict is None
+        else {"fwhm_px": found.fwhm_px, "verdict": found.verdict},
+        "common": common,
+    }
     if o.json:
         print_json(result)
         return
-    print(f"{found.scale_arcsec:.3f} arcsec a pixel, field {found.field[0]:.3f} x {found.field[1]:.3f} degrees")
+    print(
+        f"{found.scale_arcsec:.3f} arcsec a pixel, field {found.field[0]:.3f} x "
+        f"{found.field[1]:.3f} degrees"
+    )
     if found.panels:
         print(f"panels {found.panels[0]} x {found.panels[1]} with {100 * o.overlap:.0f} % overlap")
     if found.verdict:
         print(f"stars {found.fwhm_px:.2f} px wide: {found.verdict} sampling")
     if common:
-        print(f"all rigs share {common['area_deg2']:.3f} square degrees: "
-              + ", ".join(f"{n} {100 * s:.0f} %" for n, s in common["share"].items()))
+        print(
+            f"all rigs share {common['area_deg2']:.3f} square degrees: "
+            + ", ".join(f"{n} {100 * s:.0f} %" for n, s in common["share"].items())
+        )

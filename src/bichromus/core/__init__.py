@@ -1,1 +1,3 @@
-"""The measuring, the arithmetic and the files. No window, no global state, no printing, no clock."""
+"""The measuring, the arithmetic and the files. No window, no global state, no printing, no
+clock.
+"""

@@ -22,8 +22,10 @@ BROAD = {"Ha": ("R", "L", "C"), "S2": ("R", "L", "C"), "O3": ("G", "L", "C"), "H
 
 @dataclass(frozen=True)
 class Link:
-    """One step: ``words`` is its result, ``on`` None where it cannot be switched. ``looks`` are what can be seen of it,
-    by words; ``before`` is the channel as it was before it. ``wants``: something wants a decision."""
+    """One step: ``words`` is its result, ``on`` None where it cannot be switched. ``looks`` are
+    what can be seen of it, by words; ``before`` is the channel as it was before it. ``wants``:
+    something wants a decision.
+    """
 
     id: str
     title: str
@@ -38,19 +40,33 @@ def links(channels: Channels, state: ProjectState, origin: str) -> list[Link]:
     """The chain of an origin: of a pool, that of all that it is made of."""
     prepared = channels.origins[origin]
     members = members_of(channels, prepared)
-    found = [_extract(members), _align(channels, state, members), _gradient(state, prepared, members)]
+    found = [
+        _extract(members),
+        _align(channels, state, members),
+        _gradient(state, prepared, members),
+    ]
     if not prepared.preliminary:
-        found += [_pool(channels, prepared), _continuum(channels, state, prepared), _stars(channels, state, prepared)]
+        found += [
+            _pool(channels, prepared),
+            _continuum(channels, state, prepared),
+            _stars(channels, state, prepared),
+        ]
     return [link for link in found if link is not None]
 
 
 def members_of(channels: Channels, prepared: Prepared) -> list[Prepared]:
-    """The origins that a pool, or a line without its continuum, is made of; itself where it is made of none."""
+    """The origins that a pool, or a line without its continuum, is made of; itself where it is made
+    of none.
+    """
     parts = prepared.notes.get("parts")
     if parts is None:
         base = prepared.notes.get("base", prepared.origin)
         return [channels.origins.get(base, prepared)]
-    return [channels.origins[p["origin"]] for p in parts if p["origin"] in channels.origins and not p["out"]]
+    return [
+        channels.origins[p["origin"]]
+        for p in parts
+        if p["origin"] in channels.origins and not p["out"]
+    ]
 
 
 def stacks_behind(channels: Channels, state: ProjectState, prepared: Prepared) -> list[SourceState]:
@@ -62,7 +78,11 @@ def stacks_behind(channels: Channels, state: ProjectState, prepared: Prepared) -
 def _stacks(state: ProjectState, member: Prepared) -> list[SourceState]:
     head, _, tail = member.origin.partition("@")
     starts = tail.split("-") if tail else [head]
-    return [s for s in state.sources if member.channel in s.lines and any(s.id.startswith(t) for t in starts)]
+    return [
+        s
+        for s in state.sources
+        if member.channel in s.lines and any(s.id.startswith(t) for t in starts)
+    ]
 
 
 def _extract(members: list[Prepared]) -> Link | None:
@@ -77,12 +97,21 @@ def _extract(members: list[Prepared]) -> Link | None:
     own = f"the line of {best.label.partition(',')[0]} alone"
     looks = (("the colour plane it came from", (best.origin, "plain")), (own, (best.origin, "")))
     shown = "plain" in best.halves
-    return Link("extract", "Extract", words, None, looks if shown else (), (best.origin, "plain") if shown else None,
-                any(disagreement(p) is not None for p in made))
+    return Link(
+        "extract",
+        "Extract",
+        words,
+        None,
+        looks if shown else (),
+        (best.origin, "plain") if shown else None,
+        any(disagreement(p) is not None for p in made),
+    )
 
 
 def disagreement(prepared: Prepared) -> tuple[str, str, float] | None:
-    """The stack and the leak that speak against the table, and how many times the table's it is; None: none do."""
+    """The stack and the leak that speak against the table, and how many times the table's it is;
+    None: none do.
+    """
     for stack, found in prepared.notes.get("measured", {}).items():
         loud = Leaks(found["values"], {}).disagreement(prepared.notes["leaks"].get(stack, {}))
         if loud is not None:
@@ -92,7 +121,9 @@ def disagreement(prepared: Prepared) -> tuple[str, str, float] | None:
 
 def _align(channels: Channels, state: ProjectState, members: list[Prepared]) -> Link | None:
     placing = channels.placing
-    places = [placing.places[s.id] for m in members for s in _stacks(state, m) if s.id in placing.places]
+    places = [
+        placing.places[s.id] for m in members for s in _stacks(state, m) if s.id in placing.places
+    ]
     if not places:
         return None
     moved = [p for p in places if p.match is not None]
@@ -110,7 +141,9 @@ def _gradient(state: ProjectState, prepared: Prepared, members: list[Prepared]) 
     if not on:
         return Link("gradient", "Gradient", "only a plane is taken off", False)
     if not notes:
-        return Link("gradient", "Gradient", "no sky to find it on: a plane is taken off", True, wants=True)
+        return Link(
+            "gradient", "Gradient", "no sky to find it on: a plane is taken off", True, wants=True
+        )
     worst = max(notes, key=lambda n: n["before"])
     words = f"{worst['before']:.1f} → {worst['after']:.1f} σ, degree {worst['degree']}"
     if len(members) > 1:
@@ -130,11 +163,15 @@ def _pool(channels: Channels, prepared: Prepared) -> Link | None:
     if pooled is None:
         return Link("pool", "Pool", "they cannot be pooled", False)
     if used not in (pooled.origin, f"net@{prepared.channel}") or (
-            used.startswith("net@") and "parts" not in channels.origins[used].notes):
+        used.startswith("net@") and "parts" not in channels.origins[used].notes
+    ):
         alone = channels.origins[used].label if used in channels.origins else best.label
         return Link("pool", "Pool", f"{alone} alone", False)
     inside = sum(not p["out"] for p in pooled.notes["parts"])
-    words = f"{inside} stacks, SNR {pooled.measure.snr or 0:.1f}, best alone {best.measure.snr or 0:.1f}"
+    words = (
+        f"{inside} stacks, SNR {pooled.measure.snr or 0:.1f}, best alone "
+        f"{best.measure.snr or 0:.1f}"
+    )
     looks: tuple[tuple[str, Look], ...] = ()
     if "rejected" in pooled.maps:
         looks = (("what was left out", (pooled.origin, "rejected")),)
@@ -157,8 +194,13 @@ def _continuum(channels: Channels, state: ProjectState, prepared: Prepared) -> L
     note = net.notes["continuum"]
     base = net.notes["base"]
     digits = max(2, 1 - int(np.floor(np.log10(max(note["error"], 1e-9)))))
-    words = f"{note['k']:.{digits}f} ± {note['error']:.{digits}f} of {note['from']}, {note['stars']:,} stars"
-    return Link("continuum", "Continuum", words, True, (), (base, "") if base in channels.origins else None)
+    words = (
+        f"{note['k']:.{digits}f} ± {note['error']:.{digits}f} of {note['from']}, {note['stars']:,} "
+        "stars"
+    )
+    return Link(
+        "continuum", "Continuum", words, True, (), (base, "") if base in channels.origins else None
+    )
 
 
 def standings(channels: Channels) -> dict[str, Standing]:
@@ -167,8 +209,11 @@ def standings(channels: Channels) -> dict[str, Standing]:
     for name in channels.names:
         prepared = channels.channel(name)
         members = members_of(channels, prepared)
-        parts = tuple((p["label"], float(p["weight"]), float(p["loss"])) for p in prepared.notes.get("parts", ())
-                      if not p["out"])
+        parts = tuple(
+            (p["label"], float(p["weight"]), float(p["loss"]))
+            for p in prepared.notes.get("parts", ())
+            if not p["out"]
+        )
         apart = [d for m in members if (d := disagreement(m)) is not None]
         out[name] = Standing(parts, fields_of(channels, prepared), apart[0] if apart else None)
     return out
@@ -181,7 +226,9 @@ def fields_of(channels: Channels, prepared: Prepared) -> dict[str, StarField]:
         for name, note in member.notes.get("fields", {}).items():
             if note is not None:
                 found[name] = field_from_note(note)
-    return dict(sorted(found.items(), key=lambda f: -(f[1].tilt - 3 * f[1].error) / max(f[1].middle, 1e-6)))
+    return dict(
+        sorted(found.items(), key=lambda f: -(f[1].tilt - 3 * f[1].error) / max(f[1].middle, 1e-6))
+    )
 
 
 def broad_for(channels: Channels, line: str) -> str | None:
@@ -198,12 +245,13 @@ def _stars(channels: Channels, state: ProjectState, prepared: Prepared) -> Link:
         return Link("stars", "Stars", "cannot be split off", True, wants=True)
     note = made.notes["split"]
     used = channels.chosen[name]
-    looks: tuple[tuple[str, Look], ...] = (("without stars", (used, "starless")), ("the stars alone", (used, "stars")))
+    looks: tuple[tuple[str, Look], ...] = (
+        ("without stars", (used, "starless")),
+        ("the stars alone", (used, "stars")),
+    )
     if name in channels.coloured:
         looks = (*looks, ("the stars in colour", (used, "colours")))
     if note["stars"] is None:
         return Link("stars", "Stars", "by a layer made elsewhere", True, looks, (used, ""))
     words = f"{note['stars']:,} split off, {100 * abs(note['residual']):.1f} % of their light left"
     return Link("stars", "Stars", words, True, looks, (used, ""))
-
-

@@ -1,4 +1,6 @@
-"""People's work pooled: a folder with stacks or subs and a small manifest that says whose they are."""
+"""People's work pooled: a folder with stacks or subs and a small manifest that says whose
+they are.
+"""
 
 from __future__ import annotations
 
@@ -53,7 +55,9 @@ class StackPart(_Part):
 
 
 class Manifest(_Part):
-    """What a contribution says of itself. ``hours`` are by channel; where ``runs`` are given they say the same."""
+    """What a contribution says of itself. ``hours`` are by channel; where ``runs`` are given they
+    say the same.
+    """
 
     kind: Literal["bichromus-contribution"] = "bichromus-contribution"
     version: Literal[1] = 1
@@ -82,23 +86,42 @@ def read_contribution(folder: Path) -> Contribution:
     try:
         made = Manifest.model_validate_json(path.read_text("utf-8"))
     except OSError as error:
-        raise UnreadableFile("There is no contribution here", why=f"no {MANIFEST}" if isinstance(
-            error, FileNotFoundError) else error.strerror or str(error), do="Choose the folder that holds it",
-            file=folder) from error
+        raise UnreadableFile(
+            "There is no contribution here",
+            why=f"no {MANIFEST}"
+            if isinstance(error, FileNotFoundError)
+            else error.strerror or str(error),
+            do="Choose the folder that holds it",
+            file=folder,
+        ) from error
     except (ValidationError, UnicodeDecodeError) as error:
         first = error.errors()[0] if isinstance(error, ValidationError) else None
-        why = f"{'.'.join(map(str, first['loc'])) or 'the text'}: {first['msg']}" if first else "it is no text"
-        raise InputError("The contribution cannot be used", why=why, file=path,
-                         do="Ask its sender to export it again") from error
+        why = (
+            f"{'.'.join(map(str, first['loc'])) or 'the text'}: {first['msg']}"
+            if first
+            else "it is no text"
+        )
+        raise InputError(
+            "The contribution cannot be used",
+            why=why,
+            file=path,
+            do="Ask its sender to export it again",
+        ) from error
     home = path.parent.absolute()
     stacks = []
     for part in made.stacks:
         place = (home / part.file).resolve()
         if not place.is_relative_to(home.resolve()):
-            raise InputError("The contribution names a file outside its folder", why=part.file, file=path,
-                             do="Ask its sender to export it again")
+            raise InputError(
+                "The contribution names a file outside its folder",
+                why=part.file,
+                file=path,
+                do="Ask its sender to export it again",
+            )
         if not place.is_file():
-            raise UnreadableFile("A stack of this contribution is missing", do="Copy it again", file=place)
+            raise UnreadableFile(
+                "A stack of this contribution is missing", do="Copy it again", file=place
+            )
         stacks.append(place)
     return Contribution(made, _runs(made, stacks, path), tuple(stacks))
 
@@ -109,23 +132,46 @@ def _runs(made: Manifest, stacks: Sequence[Path], path: Path) -> dict[str, Row]:
         night = made.date or _night_of(stacks)
         hours = made.hours or _stack_hours(made)
         if hours and night is None:
-            raise InputError("The contribution tells no night", why="neither runs nor a date are in it", file=path,
-                             do="Add a date to its manifest")
+            raise InputError(
+                "The contribution tells no night",
+                why="neither runs nor a date are in it",
+                file=path,
+                do="Add a date to its manifest",
+            )
         for channel, amount in hours.items():
             if not 0 < amount < 5000:
-                raise InputError("The contribution's hours cannot be", why=f"{channel} {amount:g}", file=path,
-                                 do="Give hours above 0")
+                raise InputError(
+                    "The contribution's hours cannot be",
+                    why=f"{channel} {amount:g}",
+                    file=path,
+                    do="Give hours above 0",
+                )
             assert night is not None
-            parts.append(RunPart(night=night, channel=channel, sub_s=round(amount * 3600 / max(round(amount * 12), 1),
-                                                                            6), kept=max(round(amount * 12), 1)))
+            parts.append(
+                RunPart(
+                    night=night,
+                    channel=channel,
+                    sub_s=round(amount * 3600 / max(round(amount * 12), 1), 6),
+                    kept=max(round(amount * 12), 1),
+                )
+            )
     out: dict[str, Row] = {}
     for part in parts:
-        run_id, row = make_run({
-            "night": part.night.isoformat(), "channel": known_channel(part.channel), "seconds": f"{part.sub_s!r}",
-            "kept": str(part.kept), "rejected": str(part.rejected), "contributor": made.station,
-            "telescope": part.telescope or (made.rig if not part.camera else ""), "camera": part.camera,
-            "object": made.object, "gain": "" if part.gain is None else f"{part.gain!r}",
-            "temperature_c": "" if part.temperature_c is None else f"{part.temperature_c!r}"})
+        run_id, row = make_run(
+            {
+                "night": part.night.isoformat(),
+                "channel": known_channel(part.channel),
+                "seconds": f"{part.sub_s!r}",
+                "kept": str(part.kept),
+                "rejected": str(part.rejected),
+                "contributor": made.station,
+                "telescope": part.telescope or (made.rig if not part.camera else ""),
+                "camera": part.camera,
+                "object": made.object,
+                "gain": "" if part.gain is None else f"{part.gain!r}",
+                "temperature_c": "" if part.temperature_c is None else f"{part.temperature_c!r}",
+            }
+        )
         out[run_id] = row
     return out
 
@@ -150,41 +196,79 @@ def _night_of(stacks: Sequence[Path]) -> dt.date | None:
 
 
 def make_manifest(station: str, subs: Sequence[Sub], sources: Sequence[SourceState]) -> Manifest:
-    """What one station has done: its runs and its stacks. Raises InputError when there is nothing."""
+    """What one station has done: its runs and its stacks. Raises InputError when there is
+    nothing.
+    """
     mine = [s for s in subs if s.contributor == station and s.channel]
     stacks = [s for s in sources if s.station == station and not s.preliminary]
     if not mine and not stacks:
-        raise InputError(f"{station} has nothing to contribute", do="Take its subs in, or open its stacks")
+        raise InputError(
+            f"{station} has nothing to contribute", do="Take its subs in, or open its stacks"
+        )
     groups: dict[tuple[object, ...], list[Sub]] = defaultdict(list)
     for s in mine:
         groups[s.night, s.channel, s.seconds, s.gain, s.telescope, s.camera].append(s)
-    runs = tuple(RunPart(night=p[0].night, channel=p[0].channel, sub_s=p[0].seconds, kept=sum(s.kept for s in p),
-                         rejected=sum(not s.kept for s in p), gain=p[0].gain, temperature_c=p[0].temperature_c,
-                         telescope=p[0].telescope, camera=p[0].camera) for p in groups.values())
+    runs = tuple(
+        RunPart(
+            night=p[0].night,
+            channel=p[0].channel,
+            sub_s=p[0].seconds,
+            kept=sum(s.kept for s in p),
+            rejected=sum(not s.kept for s in p),
+            gain=p[0].gain,
+            temperature_c=p[0].temperature_c,
+            telescope=p[0].telescope,
+            camera=p[0].camera,
+        )
+        for p in groups.values()
+    )
     hours: dict[str, float] = defaultdict(float)
     for run in runs:
         hours[run.channel] += run.kept * run.sub_s / 3600
     rigs = {rig_of(s.telescope, s.camera) for s in mine} | {s.camera for s in stacks if s.camera}
-    return Manifest(station=station, rig="; ".join(sorted(rigs)), filter=", ".join(sorted({s.filter for s in mine})),
-                    object=next((n for n in [*(s.object_name for s in mine), *(s.object_name for s in stacks)] if n),
-                                ""),
-                    hours={n: round(h, 6) for n, h in hours.items()}, runs=runs,
-                    stacks=tuple(StackPart(file=Path(s.path).name, channel="+".join(s.lines), hours=s.hours)
-                                 for s in stacks))
+    return Manifest(
+        station=station,
+        rig="; ".join(sorted(rigs)),
+        filter=", ".join(sorted({s.filter for s in mine})),
+        object=next(
+            (n for n in [*(s.object_name for s in mine), *(s.object_name for s in stacks)] if n), ""
+        ),
+        hours={n: round(h, 6) for n, h in hours.items()},
+        runs=runs,
+        stacks=tuple(
+            StackPart(file=Path(s.path).name, channel="+".join(s.lines), hours=s.hours)
+            for s in stacks
+        ),
+    )
 
 
-def write_contribution(folder: Path, station: str, subs: Sequence[Sub], sources: Sequence[SourceState],
-                       with_subs: bool = False, progress: Progress = SILENT,
-                       taken: Callable[[Path], bool] = Path.exists) -> list[Path]:
-    """Write a station's manifest and copies of its stacks, and of its kept subs where asked, into a new folder.
+def write_contribution(
+    folder: Path,
+    station: str,
+    subs: Sequence[Sub],
+    sources: Sequence[SourceState],
+    with_subs: bool = False,
+    progress: Progress = SILENT,
+    taken: Callable[[Path], bool] = Path.exists,
+) -> list[Path]:
+    """Write a station's manifest and copies of its stacks, and of its kept subs where asked, into a
+    new folder.
 
-    The manifest comes last: a folder without one is no contribution. Raises OutputRefused, WriteFailed.
+    The manifest comes last: a folder without one is no contribution. Raises OutputRefused,
+    WriteFailed.
     """
     made = make_manifest(station, subs, sources)
-    files = [(Path(s.path), folder / Path(s.path).name) for s in sources if s.station == station and not s.preliminary]
+    files = [
+        (Path(s.path), folder / Path(s.path).name)
+        for s in sources
+        if s.station == station and not s.preliminary
+    ]
     if with_subs:
-        files += [(Path(s.file), folder / "subs" / s.night.isoformat() / Path(s.file).name)
-                  for s in subs if s.contributor == station and s.kept and s.file]
+        files += [
+            (Path(s.file), folder / "subs" / s.night.isoformat() / Path(s.file).name)
+            for s in subs
+            if s.contributor == station and s.kept and s.file
+        ]
     check_output(folder / MANIFEST, False)
     for _, place in files:
         if taken(place):
@@ -197,7 +281,15 @@ def write_contribution(folder: Path, station: str, subs: Sequence[Sub], sources:
             shutil.copyfile(source, partial)
             partial.replace(place)
     except OSError as error:
-        raise WriteFailed("The contribution could not be written", why=error.strerror or str(error),
-                          do="Free some space, or choose another folder", file=folder) from error
-    write_text(folder / MANIFEST, json.dumps(made.model_dump(mode="json"), indent=1, ensure_ascii=False) + "\n", False)
+        raise WriteFailed(
+            "The contribution could not be written",
+            why=error.strerror or str(error),
+            do="Free some space, or choose another folder",
+            file=folder,
+        ) from error
+    write_text(
+        folder / MANIFEST,
+        json.dumps(made.model_dump(mode="json"), indent=1, ensure_ascii=False) + "\n",
+        False,
+    )
     return [folder / MANIFEST, *(p for _, p in files)]

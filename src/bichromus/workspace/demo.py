@@ -22,7 +22,9 @@ def open_demo(document: Document, progress: Progress = SILENT) -> list[InputErro
     progress.step(0.95)
     if found:
         sources = (*document.state.sources, *found)
-        state = document.state.model_copy(update={"sources": sources, "name": TARGET_NAME, "plan": demo_plan()})
+        state = document.state.model_copy(
+            update={"sources": sources, "name": TARGET_NAME, "plan": demo_plan()}
+        )
         document.do("open the demo", state)
         log_demo(document, subs, progress.part(0.95, 1))
     return errors

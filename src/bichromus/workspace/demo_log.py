@@ -1,4 +1,6 @@
-"""What the demo's stations have logged, and the subs of the last night, which wait to be looked at."""
+"""What the demo's stations have logged, and the subs of the last night, which wait to be
+looked at.
+"""
 
 from __future__ import annotations
 
@@ -40,19 +42,34 @@ def demo_runs() -> dict[str, Row]:
     """The typed runs, by id; together they are the hours of the demo's stacks."""
     rigs = {r.site: r.name for r in demo_plan().rigs}
     runs, _ = read_table(_RUNS)
-    return {i: {**row, "object": TARGET, "telescope": rigs[row["contributor"]], "camera": CAMERA}
-            for i, row in runs.items()}
+    return {
+        i: {**row, "object": TARGET, "telescope": rigs[row["contributor"]], "camera": CAMERA}
+        for i, row in runs.items()
+    }
 
 
-def shoot_last_night(folder: Path, shape: tuple[int, int] = FRAME, progress: Progress = SILENT) -> list[Path]:
-    """Ridge's last night, sub by sub: a bank of cloud, a focus run that failed, and O3 held on into the dawn."""
+def shoot_last_night(
+    folder: Path, shape: tuple[int, int] = FRAME, progress: Progress = SILENT
+) -> list[Path]:
+    """Ridge's last night, sub by sub: a bank of cloud, a focus run that failed, and O3 held on into
+    the dawn.
+    """
     plan = demo_plan()
     start = dt.datetime(2027, 3, 16, 9, 0, tzinfo=dt.UTC)
     shots = [Exposure("Ha", start + dt.timedelta(seconds=325 * n), 300.0) for n in range(_HA)]
     late = dt.datetime(2027, 3, 16, 14, 50, tzinfo=dt.UTC)
     shots += [Exposure("O3", late + dt.timedelta(seconds=325 * n), 300.0) for n in range(_O3)]
     clouds = {9: 0.1, 10: 0.45, 11: 0.1, 14: 0.1, 15: 0.62, 16: 0.1, 17: 0.1}
-    hours = tuple(Hour(start.replace(hour=h), clouds.get(h, 0.2), 2.3, 0.9, 0.7) for h in range(8, 20))
-    e = make_evening(plan.site_named("Ridge"), plan.rigs[0], plan.target_named(), plan.filters, shots,
-                     Forecast(hours), mishaps=0.035)
+    hours = tuple(
+        Hour(start.replace(hour=h), clouds.get(h, 0.2), 2.3, 0.9, 0.7) for h in range(8, 20)
+    )
+    e = make_evening(
+        plan.site_named("Ridge"),
+        plan.rigs[0],
+        plan.target_named(),
+        plan.filters,
+        shots,
+        Forecast(hours),
+        mishaps=0.035,
+    )
     return shoot(e, folder, shape, progress)

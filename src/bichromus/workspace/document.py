@@ -44,7 +44,9 @@ class Document:
     def folder(self) -> Path:
         return self.store.folder
 
-    def do(self, label: str, state: ProjectState, merge: str | None = None, work: Work | None = None) -> None:
+    def do(
+        self, label: str, state: ProjectState, merge: str | None = None, work: Work | None = None
+    ) -> None:
         """One undoable gesture; ``work`` edits the log with it. Saved when this returns.
 
         Raises WriteFailed, and what ``work`` raises for input at fault; all stays as it was then.
@@ -61,8 +63,12 @@ class Document:
             raise
         except Exception as error:
             self.show(self._saved)
-            raise WriteFailed("The change could not be saved", why=str(error),
-                              do="Free some space; the project is as it was before", file=self.folder) from error
+            raise WriteFailed(
+                "The change could not be saved",
+                why=str(error),
+                do="Free some space; the project is as it was before",
+                file=self.folder,
+            ) from error
         self._saved = state
         self._set(state)
 
@@ -94,5 +100,3 @@ class Document:
     def _set(self, state: ProjectState) -> None:
         self._state = state
         self.changed.emit(state)
-
-

@@ -1,4 +1,6 @@
-"""The rehearsal of an evening: the plan's blocks shot by the simulated camera into a folder, as a real one would."""
+"""The rehearsal of an evening: the plan's blocks shot by the simulated camera into a folder, as a
+real one would.
+"""
 
 from __future__ import annotations
 
@@ -49,17 +51,30 @@ def shots_of(blocks: Sequence[tuple[str, float, float, int, float]]) -> tuple[Ex
     out = []
     for channel, start, end, subs, seconds in blocks:
         step = (end - start) / max(subs, 1)
-        out += [Exposure(channel, moment_of(start + n * step), float(round(seconds))) for n in range(subs)]
+        out += [
+            Exposure(channel, moment_of(start + n * step), float(round(seconds)))
+            for n in range(subs)
+        ]
     return tuple(out)
 
 
-def make_evening(site: SiteThing, rig: RigThing, target: TargetThing, filters: Sequence[FilterThing],
-                 shots: Sequence[Exposure], forecast: Forecast, refocus_min: float = 75.0,
-                 mishaps: float = 0.03) -> Evening:
+def make_evening(
+    site: SiteThing,
+    rig: RigThing,
+    target: TargetThing,
+    filters: Sequence[FilterThing],
+    shots: Sequence[Exposure],
+    forecast: Forecast,
+    refocus_min: float = 75.0,
+    mishaps: float = 0.03,
+) -> Evening:
     """The same plan always gives the same evening. Raises InputError when nothing is planned."""
     if not shots:
-        raise InputError("There is nothing to rehearse", why="no block is planned for this night",
-                         do="Choose a night in which the target can be shot")
+        raise InputError(
+            "There is nothing to rehearse",
+            why="no block is planned for this night",
+            do="Choose a night in which the target can be shot",
+        )
     key = f"{site.name} {rig.name} {target.name} {shots[0].start:%Y-%m-%d}"
     seed = int.from_bytes(hashlib.sha256(key.encode()).digest()[:4], "big")
     place, aim = Place(site.lat, site.lon, site.elevation_m), Target(target.ra, target.dec)
@@ -69,38 +84,81 @@ def make_evening(site: SiteThing, rig: RigThing, target: TargetThing, filters: S
         sky = conditions(place, aim, np.array([julian(moment)]), site.sky_mag)
         return float(sky.sun[0]), float(sky.moon_nl[0])
 
-    air = weather(shots, forecast, _rig(rig), lambda t: at(t)[0],
-                  lambda c, t: sky_factor(c, site.sky_mag, at(t)[1]), seed, refocus_min, mishaps)
+    air = weather(
+        shots,
+        forecast,
+        _rig(rig),
+        lambda t: at(t)[0],
+        lambda c, t: sky_factor(c, site.sky_mag, at(t)[1]),
+        seed,
+        refocus_min,
+        mishaps,
+    )
     return Evening(site, rig, target, tuple(filters), tuple(shots), tuple(air), seed)
 
 
 def _rig(rig: RigThing) -> Rig:
-    return Rig(rig.name, rig.aperture_mm, rig.focal, rig.pixel_um, rig.obstruction, rig.throughput,
-               rig.quantum_efficiency, rig.read_noise_e, rig.full_well_e, rig.dark_e_s, rig.fwhm_arcsec, rig.colour)
+    return Rig(
+        rig.name,
+        rig.aperture_mm,
+        rig.focal,
+        rig.pixel_um,
+        rig.obstruction,
+        rig.throughput,
+        rig.quantum_efficiency,
+        rig.read_noise_e,
+        rig.full_well_e,
+        rig.dark_e_s,
+        rig.fwhm_arcsec,
+        rig.colour,
+    )
 
 
 def make_camera(e: Evening, shape: tuple[int, int] = FRAME) -> SimulatedCamera:
     """The camera of an evening."""
-    filters: dict[str, Filter] = {f.channel: Filter(f.channel, (f.channel,), f.width_nm, f.transmission)
-                                  for f in e.filters}
-    return SimulatedCamera(_rig(e.rig), filters, e.site.sky_mag, shape, e.target.rayleigh,
-                           load_response("generic").table if e.rig.colour else None)
+    filters: dict[str, Filter] = {
+        f.channel: Filter(f.channel, (f.channel,), f.width_nm, f.transmission) for f in e.filters
+    }
+    return SimulatedCamera(
+        _rig(e.rig),
+        filters,
+        e.site.sky_mag,
+        shape,
+        e.target.rayleigh,
+        load_response("generic").table if e.rig.colour else None,
+    )
 
 
 def write_sub(e: Evening, camera: SimulatedCamera, number: int, folder: Path) -> Path:
     """Expose one sub and write it, whole or not at all; one that is there already stays."""
     shot, air = e.shots[number], e.air[number]
     night = shot.start + dt.timedelta(days=e.site.lon / 360, hours=-12)
-    path = folder / f"{night:%Y-%m-%d}" / f"{shot.channel}_{shot.seconds:.0f}s_{number + 1:04d}.fits"
+    path = (
+        folder / f"{night:%Y-%m-%d}" / f"{shot.channel}_{shot.seconds:.0f}s_{number + 1:04d}.fits"
+    )
     if path.exists():
         return path
     path.parent.mkdir(parents=True, exist_ok=True)
     hdu = fits.PrimaryHDU(camera.expose(shot.channel, shot.seconds, air, e.seed + number))
-    hdu.header.update({
-        "IMAGETYP": "Light", "OBJECT": e.target.name, "FILTER": shot.channel, "EXPTIME": shot.seconds,
-        "DATE-OBS": f"{shot.start:%Y-%m-%dT%H:%M:%S}", "OBSERVER": e.site.name, "INSTRUME": CAMERA,
-        "TELESCOP": e.rig.name, "SITELONG": e.site.lon, "SITELAT": e.site.lat, "GAIN": 100.0, "CCD-TEMP": -10.0,
-        "XPIXSZ": round(camera.pixel_um, 4), "FOCALLEN": e.rig.focal, "SATURATE": min(e.rig.full_well_e, 65000.0)})
+    hdu.header.update(
+        {
+            "IMAGETYP": "Light",
+            "OBJECT": e.target.name,
+            "FILTER": shot.channel,
+            "EXPTIME": shot.seconds,
+            "DATE-OBS": f"{shot.start:%Y-%m-%dT%H:%M:%S}",
+            "OBSERVER": e.site.name,
+            "INSTRUME": CAMERA,
+            "TELESCOP": e.rig.name,
+            "SITELONG": e.site.lon,
+            "SITELAT": e.site.lat,
+            "GAIN": 100.0,
+            "CCD-TEMP": -10.0,
+            "XPIXSZ": round(camera.pixel_um, 4),
+            "FOCALLEN": e.rig.focal,
+            "SATURATE": min(e.rig.full_well_e, 65000.0),
+        }
+    )
     if e.rig.colour:
         hdu.header["BAYERPAT"] = "RGGB"
     with atomic(path, overwrite=True) as partial:
@@ -108,12 +166,16 @@ def write_sub(e: Evening, camera: SimulatedCamera, number: int, folder: Path) ->
     return path
 
 
-def shoot(e: Evening, folder: Path, shape: tuple[int, int] = FRAME, progress: Progress = SILENT) -> list[Path]:
+def shoot(
+    e: Evening, folder: Path, shape: tuple[int, int] = FRAME, progress: Progress = SILENT
+) -> list[Path]:
     """The whole evening at once."""
     camera = make_camera(e, shape)
     out = []
     for number, shot in enumerate(e.shots):
-        progress.step(number / len(e.shots), f"exposing {shot.channel} {number + 1} of {len(e.shots)}")
+        progress.step(
+            number / len(e.shots), f"exposing {shot.channel} {number + 1} of {len(e.shots)}"
+        )
         out.append(write_sub(e, camera, number, folder))
     return out
 
@@ -121,11 +183,19 @@ def shoot(e: Evening, folder: Path, shape: tuple[int, int] = FRAME, progress: Pr
 class Rehearsal:
     """Shoots an evening in a thread of its own, ``pace`` times faster than time.
 
-    ``told`` is called from it with subs done, subs in all, and what is being done; ``ended`` with None or an error.
+    ``told`` is called from it with subs done, subs in all, and what is being done; ``ended`` with
+    None or an error.
     """
 
-    def __init__(self, e: Evening, folder: Path, pace: float, told: Callable[[int, int, str], None],
-                 ended: Callable[[BichromusError | None], None], shape: tuple[int, int] = FRAME) -> None:
+    def __init__(
+        self,
+        e: Evening,
+        folder: Path,
+        pace: float,
+        told: Callable[[int, int, str], None],
+        ended: Callable[[BichromusError | None], None],
+        shape: tuple[int, int] = FRAME,
+    ) -> None:
         self.evening, self.folder, self.pace = e, folder, pace
         self._told, self._ended, self._shape = told, ended, shape
         self._stop = threading.Event()
@@ -146,8 +216,12 @@ class Rehearsal:
         except BichromusError as error:
             trouble = error
         except OSError as error:
-            trouble = InputError("The rehearsal stopped", why=error.strerror or str(error), do="Choose another folder",
-                                 file=self.folder)
+            trouble = InputError(
+                "The rehearsal stopped",
+                why=error.strerror or str(error),
+                do="Choose another folder",
+                file=self.folder,
+            )
         self._ended(trouble)
 
     def _shoot(self) -> None:

@@ -25,7 +25,9 @@ THUMB: Final = (96, 64)
 
 @dataclass(frozen=True)
 class LockedStretch:
-    """Sky level and noise of a pixel that a group of subs is shown by; a fainter sub looks fainter."""
+    """Sky level and noise of a pixel that a group of subs is shown by; a fainter sub looks
+    fainter.
+    """
 
     sky: float
     noise: float
@@ -39,7 +41,9 @@ class LockedStretch:
 
 
 def read_view(frame: Frame, view: View) -> F32:
-    """A frame seen through a view, (height, width): only the rows that are seen are read; outside is NaN."""
+    """A frame seen through a view, (height, width): only the rows that are seen are read; outside
+    is NaN.
+    """
     height, width = frame.shape
     factor = max(int(view.step), 1)
     y0 = max(int(np.floor(view.y0)) // factor * factor - factor, 0)
@@ -54,12 +58,22 @@ def read_view(frame: Frame, view: View) -> F32:
     top = (view.y0 - y0 + 0.5 * view.step) / factor - 0.5
     how = cv2.INTER_NEAREST if view.step <= 0.5 else cv2.INTER_LINEAR
     move = np.array([[step, 0, left], [0, step, top]], np.float64)
-    return np.asarray(cv2.warpAffine(part, move, (view.width, view.height), flags=how | cv2.WARP_INVERSE_MAP,
-                                     borderMode=cv2.BORDER_CONSTANT, borderValue=float("nan")), np.float32)
+    return np.asarray(
+        cv2.warpAffine(
+            part,
+            move,
+            (view.width, view.height),
+            flags=how | cv2.WARP_INVERSE_MAP,
+            borderMode=cv2.BORDER_CONSTANT,
+            borderValue=float("nan"),
+        ),
+        np.float32,
+    )
 
 
 class FrameRoom:
-    """Two threads that decode what is wanted next; what was decoded is kept as long as there is room.
+    """Two threads that decode what is wanted next; what was decoded is kept as long as there is
+    room.
 
     ``ready`` carries the path and the view of what has come; ``broken`` a path and its error.
     """
@@ -75,7 +89,10 @@ class FrameRoom:
         self._bad: set[Path] = set()
         self._wake = threading.Condition()
         self._open = True
-        self._threads = [threading.Thread(target=self._run, name=f"frames {n}", daemon=True) for n in range(_THREADS)]
+        self._threads = [
+            threading.Thread(target=self._run, name=f"frames {n}", daemon=True)
+            for n in range(_THREADS)
+        ]
         for thread in self._threads:
             thread.start()
 
@@ -88,7 +105,9 @@ class FrameRoom:
             return found
 
     def want(self, keys: Sequence[tuple[Path, View]]) -> None:
-        """What is to be decoded, the most wanted first; what was wanted before and is not any more is dropped."""
+        """What is to be decoded, the most wanted first; what was wanted before and is not any more
+        is dropped.
+        """
         with self._wake:
             self._wanted = [k for k in keys if k not in self._kept and k[0] not in self._bad]
             self._wake.notify_all()

@@ -38,13 +38,17 @@ class GradedSub:
     grade: Grade
 
 
-def grade_folder(folder: Path, longitude: float | None = None, progress: Progress = SILENT) -> list[GradedSub]:
+def grade_folder(
+    folder: Path, longitude: float | None = None, progress: Progress = SILENT
+) -> list[GradedSub]:
     """Every light of a folder and below, in the order of its path. Nothing is moved or changed.
 
     Raises UnreadableFile for a folder that is not there, InputError for one without lights.
     """
     if not folder.is_dir():
-        raise UnreadableFile("There is no such folder", do="Check its name and the disk", file=folder)
+        raise UnreadableFile(
+            "There is no such folder", do="Check its name and the disk", file=folder
+        )
     files = sorted(p for p in folder.rglob("*") if p.is_file() and is_sub_file(p))
     lights: list[tuple[Path, SubHeader]] = []
     out: dict[Path, GradedSub] = {}
@@ -57,15 +61,21 @@ def grade_folder(folder: Path, longitude: float | None = None, progress: Progres
         if header is not None:
             lights.append((path, header))
     if not lights and not out:
-        raise InputError("There is no light in this folder", why=f"{len(files)} files that are none", file=folder,
-                         do="Choose the folder that holds the subs")
+        raise InputError(
+            "There is no light in this folder",
+            why=f"{len(files)} files that are none",
+            file=folder,
+            do="Choose the folder that holds the subs",
+        )
     for group in _groups(lights, longitude):
         out.update(_grade_group(group, progress, len(lights)))
     return [out[p] for p in files if p in out]
 
 
 def _broken(path: Path, error: InputError) -> GradedSub:
-    return GradedSub(path, None, Grade(None, ("broken",), f"cannot be read: {error.why or error.what}"))
+    return GradedSub(
+        path, None, Grade(None, ("broken",), f"cannot be read: {error.why or error.what}")
+    )
 
 
 def _groups(lights: list[tuple[Path, SubHeader]], longitude: float | None) -> list[list[Path]]:
@@ -74,7 +84,9 @@ def _groups(lights: list[tuple[Path, SubHeader]], longitude: float | None) -> li
     for path, h in lights:
         lon = h.longitude if h.longitude is not None else longitude
         night = night_at(h.start, lon) if lon is not None else lost[h.start]
-        groups[h.filter.text, h.telescope, h.camera, f"{h.seconds:.6g}", night.isoformat()].append(path)
+        groups[h.filter.text, h.telescope, h.camera, f"{h.seconds:.6g}", night.isoformat()].append(
+            path
+        )
     return list(groups.values())
 
 
@@ -93,7 +105,9 @@ def _grade_group(paths: list[Path], progress: Progress, total: int) -> dict[Path
     return out
 
 
-def measure_files(paths: Sequence[Path], width_px: float | None = None) -> Iterator[SubMeasure | InputError]:
+def measure_files(
+    paths: Sequence[Path], width_px: float | None = None
+) -> Iterator[SubMeasure | InputError]:
     """Measures of subs of one kind in their order, two at a time, or what is wrong with a file.
 
     All start from one star size, the first sub's where none is given: their order does not matter.
@@ -124,8 +138,14 @@ def measure_file(path: Path, width_px: float | None = None) -> SubMeasure:
     shape = frame.shape[0] // cell, frame.shape[1] // cell
     y0, y1, x0, x1 = (v * cell for v in middle_of(shape))
     factor = trail_factor(shape)
-    parts = SubParts(_finite(frame.reduced(cell, y0, y1, x0, x1)), _finite(frame.sparse(5)),
-                     _finite(frame.reduced(factor * cell)), factor, x0 // cell, y0 // cell)
+    parts = SubParts(
+        _finite(frame.reduced(cell, y0, y1, x0, x1)),
+        _finite(frame.sparse(5)),
+        _finite(frame.reduced(factor * cell)),
+        factor,
+        x0 // cell,
+        y0 // cell,
+    )
     return measure_sub(parts, frame.header.saturation, width_px)
 
 

@@ -47,7 +47,9 @@ class Scan:
 def sub_files(folder: Path) -> list[Path]:
     """All files of a folder and below that could be subs. Raises UnreadableFile."""
     if not folder.is_dir():
-        raise UnreadableFile("There is no such folder", do="Check its name and the disk", file=folder)
+        raise UnreadableFile(
+            "There is no such folder", do="Check its name and the disk", file=folder
+        )
     return sorted(p for p in folder.rglob("*") if p.is_file() and is_sub_file(p))
 
 
@@ -71,7 +73,9 @@ def scan(folder: Path, files: Sequence[Path], progress: Progress = SILENT) -> Sc
             continue
         known = out.lights.get(header.identity)
         rejected = _in_rejected(path, folder) or (known is not None and known.rejected)
-        out.lights[header.identity] = Light(header, [*(known.paths if known else []), path.absolute()], rejected)
+        out.lights[header.identity] = Light(
+            header, [*(known.paths if known else []), path.absolute()], rejected
+        )
     out.found.warnings += [f"{n} files of the kind {w!r} are not counted." for w, n in odd.items()]
     return out
 

@@ -1,4 +1,6 @@
-"""Work off the interface thread: one line of heavy jobs, one of previews in which only the newest counts."""
+"""Work off the interface thread: one line of heavy jobs, one of previews in which only the newest
+counts.
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,9 @@ _FIRST: Final[tuple[str, ...]] = ("view", "recipe")
 
 @dataclass(frozen=True)
 class JobReport:
-    """Where a job stands. ``left_s`` is an estimate of the remaining seconds, None while unknown."""
+    """Where a job stands. ``left_s`` is an estimate of the remaining seconds, None while
+    unknown.
+    """
 
     title: str
     fraction: float
@@ -41,8 +45,9 @@ class _Job:
 class Jobs:
     """First in, first out, one at a time. Signals are emitted from a worker's thread.
 
-    ``idle`` follows the last job; ``failed`` carries the title and the error. A job that was cancelled and is deep in
-    one large plane is left to itself after a moment: nothing waits for it, and what comes of it is dropped.
+    ``idle`` follows the last job; ``failed`` carries the title and the error. A job that was
+    cancelled and is deep in one large plane is left to itself after a moment: nothing waits for it,
+    and what comes of it is dropped.
     """
 
     reported = Signal(JobReport)
@@ -64,7 +69,9 @@ class Jobs:
         with self._guard:
             return self._waiting > 0
 
-    def start(self, title: str, work: Callable[[Progress], Any], done: Callable[[Any], None] | None = None) -> None:
+    def start(
+        self, title: str, work: Callable[[Progress], Any], done: Callable[[Any], None] | None = None
+    ) -> None:
         """Queue ``work``; ``done`` gets its result on the worker's thread."""
         began = time.monotonic()
 
@@ -105,7 +112,11 @@ class Jobs:
                 worker.join(0.05)
                 if job.progress.cancelled and asked is None:
                     asked = time.monotonic()
-                if asked is not None and time.monotonic() - asked > _PATIENCE_S and self._leave(job):
+                if (
+                    asked is not None
+                    and time.monotonic() - asked > _PATIENCE_S
+                    and self._leave(job)
+                ):
                     self.cancelled.emit(job.title)
                     break
             with self._guard:

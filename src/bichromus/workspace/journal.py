@@ -1,4 +1,6 @@
-"""Changes to the tables beside the history, written so that they can be taken back and done again."""
+"""Changes to the tables beside the history, written so that they can be taken back and done
+again.
+"""
 
 from __future__ import annotations
 
@@ -10,7 +12,8 @@ from typing import Any, Final
 
 Row = dict[str, Any]
 Change = tuple[str, str, Row | None, Row | None]
-"""Table, key, what stood there before and what stands there after; of an update only what changed."""
+"""Table, key, what stood there before and what stands there after; of an update only what changed.
+"""
 
 KEYS: Final = {"subs": "identity", "runs": "id", "filters": "text", "notes": "id"}
 
@@ -26,7 +29,11 @@ class Edit:
         """A row by its key."""
         cursor = self._db.execute(f"SELECT * FROM {table} WHERE {KEYS[table]} = ?", (key,))
         row = cursor.fetchone()
-        return dict(zip([c[0] for c in cursor.description], row, strict=True)) if row is not None else None
+        return (
+            dict(zip([c[0] for c in cursor.description], row, strict=True))
+            if row is not None
+            else None
+        )
 
     def put(self, table: str, key: str, values: Mapping[str, Any]) -> bool:
         """Insert a row, or change some of its columns; whether anything was changed."""
@@ -72,7 +79,9 @@ def apply(db: sqlite3.Connection, packed: bytes, back: bool) -> None:
 
 def _insert(db: sqlite3.Connection, table: str, row: Row) -> None:
     marks = ", ".join("?" * len(row))
-    db.execute(f"INSERT OR REPLACE INTO {table} ({', '.join(row)}) VALUES ({marks})", tuple(row.values()))
+    db.execute(
+        f"INSERT OR REPLACE INTO {table} ({', '.join(row)}) VALUES ({marks})", tuple(row.values())
+    )
 
 
 def _update(db: sqlite3.Connection, table: str, key: str, row: Row) -> None:

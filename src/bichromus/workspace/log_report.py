@@ -16,8 +16,22 @@ from ..core.model.channel import CHANNELS
 from ..core.model.errors import UnknownName
 from .log import Sub
 
-COLUMNS = ("file", "object", "channel", "filter", "night", "start", "seconds", "contributor", "telescope", "camera",
-           "gain", "temperature_c", "kept", "reason")
+COLUMNS = (
+    "file",
+    "object",
+    "channel",
+    "filter",
+    "night",
+    "start",
+    "seconds",
+    "contributor",
+    "telescope",
+    "camera",
+    "gain",
+    "temperature_c",
+    "kept",
+    "reason",
+)
 
 
 @dataclass
@@ -63,42 +77,80 @@ def channel_order(name: str) -> tuple[int, str]:
 
 
 def totals(subs: Sequence[Sub], goals: dict[str, float]) -> dict[str, Any]:
-    """Sums by channel, contributor and night; what has no channel stands apart and in no other sum."""
+    """Sums by channel, contributor and night; what has no channel stands apart and in no
+    other sum.
+    """
     known = [s for s in subs if s.channel]
-    channels = {name: {**_sum(part), "nights": _nights(part), "goal_seconds": goals.get(name)}
-                for name, part in _by(known, "channel").items()}
+    channels = {
+        name: {**_sum(part), "nights": _nights(part), "goal_seconds": goals.get(name)}
+        for name, part in _by(known, "channel").items()
+    }
     for name, seconds in goals.items():
         channels.setdefault(name, {**_sum(()), "nights": [], "goal_seconds": seconds})
     return {
         "channels": {n: channels[n] for n in sorted(channels, key=channel_order)},
-        "contributors": {name: {**_sum(part), "nights": _nights(part),
-                                "channels": {n: _sum(p) for n, p in sorted(_by(part, "channel").items(),
-                                                                          key=lambda i: channel_order(i[0]))}}
-                         for name, part in sorted(_by(known, "contributor").items())},
-        "nights": {name: {**_sum(part), "channels": {n: _sum(p) for n, p in _by(part, "channel").items()}}
-                   for name, part in sorted(_by(known, "night").items())},
-        "unassigned": {name: _sum(part)
-                       for name, part in sorted(_by([s for s in subs if not s.channel], "filter").items())},
-        "total": _sum(known)}
+        "contributors": {
+            name: {
+                **_sum(part),
+                "nights": _nights(part),
+                "channels": {
+                    n: _sum(p)
+                    for n, p in sorted(
+                        _by(part, "channel").items(), key=lambda i: channel_order(i[0])
+                    )
+                },
+            }
+            for name, part in sorted(_by(known, "contributor").items())
+        },
+        "nights": {
+            name: {**_sum(part), "channels": {n: _sum(p) for n, p in _by(part, "channel").items()}}
+            for name, part in sorted(_by(known, "night").items())
+        },
+        "unassigned": {
+            name: _sum(part)
+            for name, part in sorted(_by([s for s in subs if not s.channel], "filter").items())
+        },
+        "total": _sum(known),
+    }
 
 
 def row_of(sub: Sub) -> dict[str, Any]:
     """One sub with the columns of the export."""
-    return {"file": sub.file, "object": sub.object_name, "channel": sub.channel, "filter": sub.filter,
-            "night": sub.night.isoformat(), "start": sub.start.strftime("%Y-%m-%dT%H:%M:%SZ") if sub.start else "",
-            "seconds": sub.seconds,
-            "contributor": sub.contributor, "telescope": sub.telescope, "camera": sub.camera, "gain": sub.gain,
-            "temperature_c": sub.temperature_c, "kept": int(sub.kept), "reason": sub.reason}
+    return {
+        "file": sub.file,
+        "object": sub.object_name,
+        "channel": sub.channel,
+        "filter": sub.filter,
+        "night": sub.night.isoformat(),
+        "start": sub.start.strftime("%Y-%m-%dT%H:%M:%SZ") if sub.start else "",
+        "seconds": sub.seconds,
+        "contributor": sub.contributor,
+        "telescope": sub.telescope,
+        "camera": sub.camera,
+        "gain": sub.gain,
+        "temperature_c": sub.temperature_c,
+        "kept": int(sub.kept),
+        "reason": sub.reason,
+    }
 
 
-def export(path: Path, subs: Sequence[Sub], goals: dict[str, float], overwrite: bool = False) -> None:
+def export(
+    path: Path, subs: Sequence[Sub], goals: dict[str, float], overwrite: bool = False
+) -> None:
     """CSV, JSON or Markdown by the ending. Raises UnknownName, OutputRefused, WriteFailed."""
-    makers = {".csv": lambda: as_csv(subs), ".json": lambda: as_json(subs, goals),
-              ".md": lambda: as_markdown(subs, goals)}
+    makers = {
+        ".csv": lambda: as_csv(subs),
+        ".json": lambda: as_json(subs, goals),
+        ".md": lambda: as_markdown(subs, goals),
+    }
     maker = makers.get(path.suffix.lower())
     if maker is None:
-        raise UnknownName("The ending names no form of the log", why=f"received {path.suffix or 'none'}",
-                          do="End the name in .csv, .json or .md", file=path)
+        raise UnknownName(
+            "The ending names no form of the log",
+            why=f"received {path.suffix or 'none'}",
+            do="End the name in .csv, .json or .md",
+            file=path,
+        )
     write_text(path, maker(), overwrite)
 
 
@@ -134,5 +186,7 @@ def as_markdown(subs: Sequence[Sub], goals: dict[str, float]) -> str:
         for night, part in found["nights"].items():
             if part["subs_kept"]:
                 cells = [part["channels"].get(n, {}).get("seconds_kept", 0) / 3600 for n in names]
-                lines.append(f"| {night} | " + " | ".join(f"{c:.2f}" if c else "-" for c in cells) + " |")
+                lines.append(
+                    f"| {night} | " + " | ".join(f"{c:.2f}" if c else "-" for c in cells) + " |"
+                )
     return "\n".join(lines) + "\n"

@@ -46,7 +46,9 @@ class SkyFigures:
 
 @dataclass(frozen=True)
 class Run:
-    """Subs of one person, rig, channel, length and gain in one night. Times are of the first and last sub."""
+    """Subs of one person, rig, channel, length and gain in one night. Times are of the first and
+    last sub.
+    """
 
     key: str
     night: dt.date
@@ -122,7 +124,9 @@ class NightRow:
 
 @dataclass(frozen=True)
 class LogView:
-    """All that the log shows for one pick. Hours are kept ones; ``seasons`` maps a label to first and last night."""
+    """All that the log shows for one pick. Hours are kept ones; ``seasons`` maps a label to first
+    and last night.
+    """
 
     rows: tuple[NightRow, ...] = ()
     channels: tuple[str, ...] = ()
@@ -157,20 +161,41 @@ def rig_of(telescope: str, camera: str) -> str:
 def cause_of(reason: str) -> str:
     """The word before the colon of a reason, as in ``cloud: ...``."""
     head, mark, _ = reason.partition(":")
-    return head.strip() if mark and len(head) <= 16 else ("by hand" if reason or not mark else reason)
+    return (
+        head.strip() if mark and len(head) <= 16 else ("by hand" if reason or not mark else reason)
+    )
 
 
-def make_view(subs: Sequence[Sub], widths: Mapping[str, float], typed: Sequence[Row], notes: Mapping[str, Row],
-              plan: PlanState, pick: Pick = Pick()) -> LogView:
-    """The view of all subs. ``widths`` holds star sizes in pixels by identity, ``notes`` rows by a run's key."""
+def make_view(
+    subs: Sequence[Sub],
+    widths: Mapping[str, float],
+    typed: Sequence[Row],
+    notes: Mapping[str, Row],
+    plan: PlanState,
+    pick: Pick = Pick(),
+) -> LogView:
+    """The view of all subs. ``widths`` holds star sizes in pixels by identity, ``notes`` rows by a
+    run's key.
+    """
     known = [s for s in subs if s.channel]
-    names = {a.casefold(): t.name for t in plan.targets for a in (t.name, *t.aliases)}  # an alias is the target
+    names = {
+        a.casefold(): t.name for t in plan.targets for a in (t.name, *t.aliases)
+    }  # an alias is the target
     wanted = names.get(pick.object_name.casefold(), pick.object_name).casefold()
-    about = [s for s in known if not wanted or names.get(s.object_name.casefold(), s.object_name).casefold() == wanted]
+    about = [
+        s
+        for s in known
+        if not wanted or names.get(s.object_name.casefold(), s.object_name).casefold() == wanted
+    ]
     seasons = seasons_of({s.night for s in about})
     first, last = seasons.get(pick.season, (dt.date.min, dt.date.max))
-    shown = [s for s in about if (not pick.station or s.contributor == pick.station)
-             and (not pick.rig or rig_of(s.telescope, s.camera) == pick.rig) and first <= s.night <= last]
+    shown = [
+        s
+        for s in about
+        if (not pick.station or s.contributor == pick.station)
+        and (not pick.rig or rig_of(s.telescope, s.camera) == pick.rig)
+        and first <= s.night <= last
+    ]
     rows = _rows(_runs(shown, widths, {r["id"]: r for r in typed}, notes))
     rows = _with_sky(rows, plan)
     hours: dict[str, float] = defaultdict(float)
@@ -181,11 +206,18 @@ def make_view(subs: Sequence[Sub], widths: Mapping[str, float], typed: Sequence[
             hours[run.channel] += run.seconds_kept / 3600
             kept[run.channel] += run.kept
             rejected[run.channel] += run.rejected
-    return LogView(tuple(rows), tuple(sorted(hours, key=channel_order)), dict(hours), dict(kept), dict(rejected),
-                   tuple(sorted({s.contributor for s in about})),
-                   tuple(sorted({rig_of(s.telescope, s.camera) for s in about})),
-                   tuple(sorted({names.get(n.casefold(), n) for n in {s.object_name for s in known} if n})), seasons,
-                   dict(Counter(s.filter for s in subs if not s.channel)))
+    return LogView(
+        tuple(rows),
+        tuple(sorted(hours, key=channel_order)),
+        dict(hours),
+        dict(kept),
+        dict(rejected),
+        tuple(sorted({s.contributor for s in about})),
+        tuple(sorted({rig_of(s.telescope, s.camera) for s in about})),
+        tuple(sorted({names.get(n.casefold(), n) for n in {s.object_name for s in known} if n})),
+        seasons,
+        dict(Counter(s.filter for s in subs if not s.channel)),
+    )
 
 
 def seasons_of(nights: set[dt.date]) -> dict[str, tuple[dt.date, dt.date]]:
@@ -205,41 +237,88 @@ def _months(first: dt.date, last: dt.date) -> str:
     return f"{first:%b}–{last:%b %Y}" if first.year == last.year else f"{first:%b %Y}–{last:%b %Y}"
 
 
-def _runs(subs: Sequence[Sub], widths: Mapping[str, float], typed: Mapping[str, Row],
-          notes: Mapping[str, Row]) -> list[Run]:
+def _runs(
+    subs: Sequence[Sub],
+    widths: Mapping[str, float],
+    typed: Mapping[str, Row],
+    notes: Mapping[str, Row],
+) -> list[Run]:
     groups: dict[tuple[object, ...], list[Sub]] = defaultdict(list)
     for s in subs:
-        groups[s.night, s.contributor, s.telescope, s.camera, s.channel, s.seconds, s.gain,
-               "" if s.start else s.identity].append(s)
+        groups[
+            s.night,
+            s.contributor,
+            s.telescope,
+            s.camera,
+            s.channel,
+            s.seconds,
+            s.gain,
+            "" if s.start else s.identity,
+        ].append(s)
     return [_run(part, widths, typed, notes) for part in groups.values()]
 
 
-def _run(part: list[Sub], widths: Mapping[str, float], typed: Mapping[str, Row], notes: Mapping[str, Row]) -> Run:
+def _run(
+    part: list[Sub], widths: Mapping[str, float], typed: Mapping[str, Row], notes: Mapping[str, Row]
+) -> Run:
     s = part[0]
     kept = [p for p in part if p.kept]
     causes = Counter(cause_of(p.reason) for p in part if not p.kept)
     warm = [p.temperature_c for p in part if p.temperature_c is not None]
-    base = Run("", s.night, s.contributor, rig_of(s.telescope, s.camera), s.channel, s.seconds, len(kept),
-               len(part) - len(kept), tuple(causes.most_common()), s.gain, float(median(warm)) if warm else None)
+    base = Run(
+        "",
+        s.night,
+        s.contributor,
+        rig_of(s.telescope, s.camera),
+        s.channel,
+        s.seconds,
+        len(kept),
+        len(part) - len(kept),
+        tuple(causes.most_common()),
+        s.gain,
+        float(median(warm)) if warm else None,
+    )
     if s.start is None:
         row = typed[s.identity]
-        return replace(base, key=s.identity, typed=True, fwhm_arcsec=row["fwhm_arcsec"],
-                       guiding_arcsec=row["guiding_arcsec"], notes=row["notes"])
-    key = run_key(s.night.isoformat(), s.contributor, s.telescope, s.camera, s.channel, s.seconds, s.gain)
-    wide = [widths[p.identity] * p.scale_arcsec for p in kept or part if p.scale_arcsec and p.identity in widths]
+        return replace(
+            base,
+            key=s.identity,
+            typed=True,
+            fwhm_arcsec=row["fwhm_arcsec"],
+            guiding_arcsec=row["guiding_arcsec"],
+            notes=row["notes"],
+        )
+    key = run_key(
+        s.night.isoformat(), s.contributor, s.telescope, s.camera, s.channel, s.seconds, s.gain
+    )
+    wide = [
+        widths[p.identity] * p.scale_arcsec
+        for p in kept or part
+        if p.scale_arcsec and p.identity in widths
+    ]
     note = notes.get(key, {})
     starts = [p.start for p in part if p.start is not None]
-    return replace(base, key=key, fwhm_arcsec=float(median(wide)) if wide else None,
-                   guiding_arcsec=note.get("guiding_arcsec"), notes=note.get("notes", ""), start=min(starts),
-                   end=max(starts) + dt.timedelta(seconds=s.seconds))
+    return replace(
+        base,
+        key=key,
+        fwhm_arcsec=float(median(wide)) if wide else None,
+        guiding_arcsec=note.get("guiding_arcsec"),
+        notes=note.get("notes", ""),
+        start=min(starts),
+        end=max(starts) + dt.timedelta(seconds=s.seconds),
+    )
 
 
 def _rows(runs: Sequence[Run]) -> list[NightRow]:
     groups: dict[tuple[dt.date, str], list[Run]] = defaultdict(list)
     for run in runs:
         groups[run.night, run.contributor].append(run)
-    return [NightRow(night, who, tuple(sorted(part, key=lambda r: (channel_order(r.channel), r.seconds))))
-            for (night, who), part in sorted(groups.items(), key=lambda i: i[0])]
+    return [
+        NightRow(
+            night, who, tuple(sorted(part, key=lambda r: (channel_order(r.channel), r.seconds)))
+        )
+        for (night, who), part in sorted(groups.items(), key=lambda i: i[0])
+    ]
 
 
 def _with_sky(rows: list[NightRow], plan: PlanState) -> list[NightRow]:
@@ -264,13 +343,22 @@ def _with_sky(rows: list[NightRow], plan: PlanState) -> list[NightRow]:
         for n in numbers:
             part = slice(place, place + len(moments[n]))
             place = part.stop
-            out[n] = replace(rows[n], sky=SkyFigures(*(float(v[part].mean()) for v in (
-                sky.lit, sky.moon, sky.distance, sky.target, sky.sky_mag))))
+            out[n] = replace(
+                rows[n],
+                sky=SkyFigures(
+                    *(
+                        float(v[part].mean())
+                        for v in (sky.lit, sky.moon, sky.distance, sky.target, sky.sky_mag)
+                    )
+                ),
+            )
     return out
 
 
 def _times(row: NightRow, longitude: float) -> np.ndarray:
-    """Five moments from its first sub to its last; the middle of the night where no times are known."""
+    """Five moments from its first sub to its last; the middle of the night where no times are
+    known.
+    """
     known = [(julian(r.start), julian(r.end)) for r in row.runs if r.start and r.end]
     if known:
         return np.linspace(min(s for s, _ in known), max(e for _, e in known), 5)

@@ -1,4 +1,6 @@
-"""The open project's log: gestures, the view of it, the watched folder and the rehearsal of an evening."""
+"""The open project's log: gestures, the view of it, the watched folder and the rehearsal of an
+evening.
+"""
 
 from __future__ import annotations
 
@@ -30,7 +32,8 @@ _TAKING: Final = "taking subs in"
 
 
 class Logbook:
-    """``changed``: the view was made anew. ``took_in``: an intake is done, or subs arrived (with True).
+    """``changed``: the view was made anew. ``took_in``: an intake is done, or subs arrived (with
+    True).
 
     ``rehearsed`` tells subs done, subs in all, and what is done now; it ends with 0 of 0.
     """
@@ -39,7 +42,9 @@ class Logbook:
     took_in = Signal(Intake, bool)
     rehearsed = Signal(int, int, str)
 
-    def __init__(self, document: Document, jobs: Jobs, previews: Latest, tell: Callable[[list[Any]], None]) -> None:
+    def __init__(
+        self, document: Document, jobs: Jobs, previews: Latest, tell: Callable[[list[Any]], None]
+    ) -> None:
         self.log = Log(document)
         self.document, self._jobs, self._previews, self._tell = document, jobs, previews, tell
         self.pick = Pick()
@@ -57,9 +62,17 @@ class Logbook:
     # --- following the project ---
 
     def follow(self, state: ProjectState) -> None:
-        """Make the view anew where the log, its goals or its places have changed; watch what is to be watched."""
-        needed = (state.log, state.plan.sites, state.plan.targets, state.plan.site, state.plan.target,
-                  tuple(s.object_name for s in state.sources))
+        """Make the view anew where the log, its goals or its places have changed; watch what is to
+        be watched.
+        """
+        needed = (
+            state.log,
+            state.plan.sites,
+            state.plan.targets,
+            state.plan.site,
+            state.plan.target,
+            tuple(s.object_name for s in state.sources),
+        )
         if needed != self._made_for:
             self._made_for = needed
             self.refresh()
@@ -72,16 +85,23 @@ class Logbook:
     def _read(self) -> None:
         self.subs = self.log.subs()
         self._hours = self._sum_hours()
-        self._others = {str(w): int(n) for w, n in self.document.store.rows(  # type: ignore[call-overload]
-            "SELECT coalesce(nullif(lower(word), ''), kind), count(*) FROM others GROUP BY 1 ORDER BY 2 DESC")}
+        found: list[Any] = self.document.store.rows(
+            "SELECT coalesce(nullif(lower(word), ''), kind), count(*) FROM others "
+            "GROUP BY 1 ORDER BY 2 DESC"
+        )
+        self._others = {str(word): int(count) for word, count in found}
         self._show()
 
     def _show(self) -> None:
         rows = self.document.store.rows
-        widths = {str(i): float(w) for i, w in rows(  # type: ignore[arg-type]
-            "SELECT identity, fwhm_px FROM grades WHERE fwhm_px IS NOT NULL")}
-        notes = {str(r[0]): {"guiding_arcsec": r[1], "notes": r[2]} for r in rows("SELECT * FROM notes")}
-        self.view = make_view(self.subs, widths, self.log.runs(), notes, self.document.saved.plan, self.pick)
+        measured: list[Any] = rows("SELECT identity, fwhm_px FROM grades WHERE fwhm_px IS NOT NULL")
+        widths = {str(identity): float(width) for identity, width in measured}
+        notes = {
+            str(r[0]): {"guiding_arcsec": r[1], "notes": r[2]} for r in rows("SELECT * FROM notes")
+        }
+        self.view = make_view(
+            self.subs, widths, self.log.runs(), notes, self.document.saved.plan, self.pick
+        )
         self.changed.emit()
 
     def set_pick(self, pick: Pick) -> None:
@@ -98,7 +118,9 @@ class Logbook:
     # --- of the project's own target ---
 
     def hours(self) -> dict[str, float]:
-        """Hours kept of the project's target, by channel; of all objects where none has its name."""
+        """Hours kept of the project's target, by channel; of all objects where none has its
+        name.
+        """
         return dict(self._hours)
 
     def _sum_hours(self) -> dict[str, float]:
@@ -135,7 +157,9 @@ class Logbook:
 
         self._jobs.start(_TAKING, work)
 
-    def take_contribution(self, folder: Path, open_stacks: Callable[[Sequence[Path]], None]) -> None:
+    def take_contribution(
+        self, folder: Path, open_stacks: Callable[[Sequence[Path]], None]
+    ) -> None:
         """Take another person's folder in: its runs counted, its subs read, its stacks opened."""
 
         def work(progress: Progress) -> None:
@@ -144,7 +168,9 @@ class Logbook:
             self.log.edit(label, lambda e: [e.put("runs", i, row) for i, row in found.runs.items()])
             home = folder if folder.is_dir() else folder.parent
             if (home / "subs").is_dir():
-                self.took_in.emit(self.log.intake(home / "subs", found.manifest.station, progress=progress), False)
+                self.took_in.emit(
+                    self.log.intake(home / "subs", found.manifest.station, progress=progress), False
+                )
             if found.stacks:
                 open_stacks(found.stacks)
 
@@ -153,12 +179,20 @@ class Logbook:
     def export_contribution(self, folder: Path, station: str, with_subs: bool) -> None:
         """Write a station's part into a folder, in a job."""
         subs, sources = self.subs, self.document.saved.sources
-        self._jobs.start("writing the contribution",
-                         lambda p: write_contribution(folder, station, subs, sources, with_subs, p))
+        self._jobs.start(
+            "writing the contribution",
+            lambda p: write_contribution(folder, station, subs, sources, with_subs, p),
+        )
 
-    def type_run(self, values: Mapping[str, str], replacing: str = "",
-                 tell: Callable[[InputError], None] | None = None) -> bool:
-        """Type a run; ``replacing`` is the id of the one that it was. What is not clear is told: False."""
+    def type_run(
+        self,
+        values: Mapping[str, str],
+        replacing: str = "",
+        tell: Callable[[InputError], None] | None = None,
+    ) -> bool:
+        """Type a run; ``replacing`` is the id of the one that it was. What is not clear is told:
+        False.
+        """
         try:
             run_id, row = make_run(values)
         except InputError as error:
@@ -193,7 +227,9 @@ class Logbook:
     def note(self, run: Run, notes: str, guiding: float | None) -> None:
         """Notes and guiding error of a run."""
         values: Row = {"notes": notes.strip(), "guiding_arcsec": guiding}
-        self._edit("note on a run", lambda e: e.put("runs" if run.typed else "notes", run.key, values))
+        self._edit(
+            "note on a run", lambda e: e.put("runs" if run.typed else "notes", run.key, values)
+        )
 
     def name_filter(self, text: str, channel: str) -> None:
         """Say what an unknown filter is."""
@@ -264,7 +300,10 @@ class Logbook:
             self._watcher.start()
 
     def _arrived(self, folder: Path, files: Sequence[Path]) -> None:
-        known = {str(r[0]) for r in self.document.store.rows("SELECT path FROM subs UNION SELECT path FROM others")}
+        known = {
+            str(r[0])
+            for r in self.document.store.rows("SELECT path FROM subs UNION SELECT path FROM others")
+        }
         new = [f for f in files if str(f.absolute()) not in known]
         self.watch_lost = False
         if not new or self._closed:
@@ -272,8 +311,16 @@ class Logbook:
         try:
             found, changed = self.log.arrive(folder, new)
         except Exception as error:
-            self._tell([WriteFailed("What arrived could not be written down", why=str(error),
-                                    do="Free some space, then take the folder in", file=folder)])
+            self._tell(
+                [
+                    WriteFailed(
+                        "What arrived could not be written down",
+                        why=str(error),
+                        do="Free some space, then take the folder in",
+                        file=folder,
+                    )
+                ]
+            )
             return
         self.arrived += found.added
         if changed:
@@ -290,17 +337,29 @@ class Logbook:
     def rehearsing(self) -> bool:
         return self._rehearsal is not None
 
-    def rehearse(self, evening: Evening, folder: Path, pace: float, shape: tuple[int, int] | None = None) -> None:
+    def rehearse(
+        self, evening: Evening, folder: Path, pace: float, shape: tuple[int, int] | None = None
+    ) -> None:
         """Shoot an evening into a folder and watch it."""
         self.stop_rehearsal()
         try:
             folder.mkdir(parents=True, exist_ok=True)
         except OSError as error:
-            self._tell([WriteFailed("The folder of the rehearsal cannot be made", why=error.strerror or str(error),
-                                    do="Choose another one", file=folder)])
+            self._tell(
+                [
+                    WriteFailed(
+                        "The folder of the rehearsal cannot be made",
+                        why=error.strerror or str(error),
+                        do="Choose another one",
+                        file=folder,
+                    )
+                ]
+            )
             return
         more = {"shape": shape} if shape else {}
-        self._rehearsal = Rehearsal(evening, folder, pace, self.rehearsed.emit, self._rehearsal_ended, **more)
+        self._rehearsal = Rehearsal(
+            evening, folder, pace, self.rehearsed.emit, self._rehearsal_ended, **more
+        )
         self.watch(str(folder))
         self._rehearsal.start()
 

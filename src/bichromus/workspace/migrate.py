@@ -17,21 +17,27 @@ CREATE TABLE IF NOT EXISTS known_files (
     path TEXT PRIMARY KEY, size INTEGER NOT NULL, mtime_ns INTEGER NOT NULL, hash TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS log_changes (seq INTEGER PRIMARY KEY, changes BLOB NOT NULL);
 CREATE TABLE IF NOT EXISTS subs (
-    identity TEXT PRIMARY KEY, path TEXT NOT NULL, object TEXT NOT NULL, filter TEXT NOT NULL, start TEXT NOT NULL,
-    seconds REAL NOT NULL, contributor TEXT NOT NULL, telescope TEXT NOT NULL, camera TEXT NOT NULL, gain REAL,
+    identity TEXT PRIMARY KEY, path TEXT NOT NULL, object TEXT NOT NULL, filter TEXT NOT NULL,
+    start TEXT NOT NULL,
+    seconds REAL NOT NULL, contributor TEXT NOT NULL, telescope TEXT NOT NULL,
+    camera TEXT NOT NULL, gain REAL,
     temperature_c REAL, longitude REAL, in_rejected INTEGER NOT NULL DEFAULT 0, mark TEXT,
     reason TEXT NOT NULL DEFAULT '', scale_arcsec REAL);
 CREATE INDEX IF NOT EXISTS subs_by_path ON subs (path);
 CREATE TABLE IF NOT EXISTS filters (text TEXT PRIMARY KEY, channel TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS runs (
-    id TEXT PRIMARY KEY, night TEXT NOT NULL, object TEXT NOT NULL DEFAULT '', channel TEXT NOT NULL,
+    id TEXT PRIMARY KEY, night TEXT NOT NULL, object TEXT NOT NULL DEFAULT '',
+    channel TEXT NOT NULL,
     contributor TEXT NOT NULL, telescope TEXT NOT NULL DEFAULT '', camera TEXT NOT NULL DEFAULT '',
-    seconds REAL NOT NULL, kept INTEGER NOT NULL, rejected INTEGER NOT NULL DEFAULT 0, gain REAL, temperature_c REAL,
+    seconds REAL NOT NULL, kept INTEGER NOT NULL, rejected INTEGER NOT NULL DEFAULT 0, gain REAL,
+    temperature_c REAL,
     fwhm_arcsec REAL, guiding_arcsec REAL, notes TEXT NOT NULL DEFAULT '');
-CREATE TABLE IF NOT EXISTS notes (id TEXT PRIMARY KEY, guiding_arcsec REAL, notes TEXT NOT NULL DEFAULT '');
+CREATE TABLE IF NOT EXISTS notes (id TEXT PRIMARY KEY, guiding_arcsec REAL,
+    notes TEXT NOT NULL DEFAULT '');
 CREATE TABLE IF NOT EXISTS others (path TEXT PRIMARY KEY, kind TEXT NOT NULL, word TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS grades (
-    identity TEXT PRIMARY KEY, background REAL NOT NULL, noise REAL NOT NULL, stars INTEGER NOT NULL, fwhm_px REAL,
+    identity TEXT PRIMARY KEY, background REAL NOT NULL, noise REAL NOT NULL,
+    stars INTEGER NOT NULL, fwhm_px REAL,
     ellipticity REAL, trail INTEGER NOT NULL, peaks BLOB NOT NULL);
 """
 
@@ -64,7 +70,9 @@ def _to_2(db: sqlite3.Connection) -> None:
     if "goals" not in tables:
         return
     goals = {n: s / 3600 for n, s in db.execute("SELECT channel, seconds FROM goals")}
-    row = db.execute("SELECT seq, state FROM history JOIN meta ON key = 'cursor' AND seq = value").fetchone()
+    row = db.execute(
+        "SELECT seq, state FROM history JOIN meta ON key = 'cursor' AND seq = value"
+    ).fetchone()
     if goals:
         state: dict[str, Any] = json.loads(row[1]) if row else {}
         plan = state.setdefault("plan", {})
@@ -73,13 +81,17 @@ def _to_2(db: sqlite3.Connection) -> None:
         if row:
             db.execute("UPDATE history SET state = ? WHERE seq = ?", (json.dumps(state), row[0]))
         else:
-            db.execute("INSERT INTO history VALUES (1, 'hours wanted', NULL, ?)", (json.dumps(state),))
+            db.execute(
+                "INSERT INTO history VALUES (1, 'hours wanted', NULL, ?)", (json.dumps(state),)
+            )
             db.execute("INSERT OR REPLACE INTO meta VALUES ('cursor', '1')")
     db.execute("DROP TABLE goals")
 
 
 def _to_3(db: sqlite3.Connection) -> None:
-    """Channels are pooled unless one origin is chosen; a channel that was pooled on demand needs no word any more."""
+    """Channels are pooled unless one origin is chosen; a channel that was pooled on demand needs no
+    word any more.
+    """
     for seq, text in db.execute("SELECT seq, state FROM history").fetchall():
         state: dict[str, Any] = json.loads(text)
         if "pooled" in state:

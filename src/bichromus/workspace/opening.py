@@ -17,8 +17,13 @@ from .store import Store
 RGB = ("R", "G", "B")
 
 
-def inspect(store: Store, paths: Sequence[Path], existing: Sequence[SourceState], progress: Progress = SILENT,
-            preliminary: bool = False) -> tuple[list[SourceState], list[InputError]]:
+def inspect(
+    store: Store,
+    paths: Sequence[Path],
+    existing: Sequence[SourceState],
+    progress: Progress = SILENT,
+    preliminary: bool = False,
+) -> tuple[list[SourceState], list[InputError]]:
     """Read files to be opened. What cannot be used comes back as an error each; the rest is kept.
 
     Preliminary stacks may lie on a grid of their own.
@@ -37,8 +42,9 @@ def inspect(store: Store, paths: Sequence[Path], existing: Sequence[SourceState]
     return found, errors
 
 
-def _inspect_one(store: Store, path: Path, others: Sequence[SourceState],
-                 preliminary: bool) -> SourceState | None:
+def _inspect_one(
+    store: Store, path: Path, others: Sequence[SourceState], preliminary: bool
+) -> SourceState | None:
     picture = read_picture(path)
     digest = source_hash(store, path)
     if any(s.hash == digest for s in others):
@@ -46,16 +52,30 @@ def _inspect_one(store: Store, path: Path, others: Sequence[SourceState],
     header = picture.header
     colour = picture.colour or bool(header.bayer)
     lines, sure = _held(header.filter or filter_name(path.stem.rsplit("_", 1)[-1]), colour)
-    return SourceState(id=digest[:12], path=str(path.absolute()), hash=digest, colour=colour, lines=lines,
-                       shape=picture.shape, station=header.station or "", camera=header.camera or "",
-                       hours=header.total_s / 3600 if header.total_s else None, subs=header.subs,
-                       sub_s=header.exposure_s, scale_arcsec=header.scale_arcsec,
-                       object_name=header.object_name or "", preliminary=preliminary,
-                       bayer="" if picture.colour else header.bayer or "", sure=sure)
+    return SourceState(
+        id=digest[:12],
+        path=str(path.absolute()),
+        hash=digest,
+        colour=colour,
+        lines=lines,
+        shape=picture.shape,
+        station=header.station or "",
+        camera=header.camera or "",
+        hours=header.total_s / 3600 if header.total_s else None,
+        subs=header.subs,
+        sub_s=header.exposure_s,
+        scale_arcsec=header.scale_arcsec,
+        object_name=header.object_name or "",
+        preliminary=preliminary,
+        bayer="" if picture.colour else header.bayer or "",
+        sure=sure,
+    )
 
 
 def _held(known: FilterName, colour: bool) -> tuple[tuple[str, ...], bool]:
-    """The channels of a stack behind a filter, and whether that is sure; else a guess that has to be confirmed."""
+    """The channels of a stack behind a filter, and whether that is sure; else a guess that has to
+    be confirmed.
+    """
     lines = known.lines
     if not colour:
         return (lines, True) if len(lines) == 1 else (("L",), False)
@@ -76,18 +96,23 @@ def source_hash(store: Store, path: Path) -> str:
             digest = hashlib.file_digest(handle, "sha256").hexdigest()
         store.remember_hash(path, digest)
     except OSError as error:
-        raise UnreadableFile("This file cannot be read", why=error.strerror or str(error),
-                             do="Check the disk", file=path) from error
+        raise UnreadableFile(
+            "This file cannot be read",
+            why=error.strerror or str(error),
+            do="Check the disk",
+            file=path,
+        ) from error
     return digest
-
-
 
 
 def read_source(source: SourceState) -> Picture:
     """The picture of a stack. Raises UnreadableFile where it is gone."""
     path = Path(source.path)
     if not path.exists():
-        raise UnreadableFile("A stack of this project is no longer where it was",
-                             why="it was moved or its disk is away",
-                             do="Bring it back, or remove it from the project", file=path)
+        raise UnreadableFile(
+            "A stack of this project is no longer where it was",
+            why="it was moved or its disk is away",
+            do="Bring it back, or remove it from the project",
+            file=path,
+        )
     return read_picture(path)

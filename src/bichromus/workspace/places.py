@@ -27,17 +27,23 @@ def data_folder() -> Path:
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as error:
-        raise WriteFailed("The data folder cannot be made", why=error.strerror or str(error),
-                          do="Set XDG_DATA_HOME to a folder that you may write to", file=folder) from error
+        raise WriteFailed(
+            "The data folder cannot be made",
+            why=error.strerror or str(error),
+            do="Set XDG_DATA_HOME to a folder that you may write to",
+            file=folder,
+        ) from error
     return folder
 
 
 def demo_ready() -> bool:
     """Whether the demo's stacks and subs are there, whole."""
     folder = data_folder() / "demo"
-    return ((folder / f"ready-{_DEMO_VERSION}").exists()
-            and all((folder / "stacks" / s.file).exists() for s in STACKS)
-            and sum(1 for _ in (folder / "subs").rglob("*.fits")) >= SUBS)
+    return (
+        (folder / f"ready-{_DEMO_VERSION}").exists()
+        and all((folder / "stacks" / s.file).exists() for s in STACKS)
+        and sum(1 for _ in (folder / "subs").rglob("*.fits")) >= SUBS
+    )
 
 
 def make_demo(progress: Progress = SILENT) -> tuple[list[Path], Path]:

@@ -27,7 +27,9 @@ _STILL_PX: Final = 0.35
 
 @dataclass(frozen=True)
 class Place:
-    """How one stack lies: ``match`` is None for the reference and for stacks on its grid already."""
+    """How one stack lies: ``match`` is None for the reference and for stacks on its grid
+    already.
+    """
 
     source: str
     match: Match | None = None
@@ -45,14 +47,23 @@ class Place:
             return "on the grid"
         m = self.match
         angle = f"{m.angle_deg:.1f}°".replace("-", "−")
-        return ", ".join(p for p in ("mirrored" if m.mirror else "", f"scale {m.scale:.3f}", angle,
-                                     f"{m.matches} stars to {m.rms_px:.2f} px") if p)
+        return ", ".join(
+            p
+            for p in (
+                "mirrored" if m.mirror else "",
+                f"scale {m.scale:.3f}",
+                angle,
+                f"{m.matches} stars to {m.rms_px:.2f} px",
+            )
+            if p
+        )
 
 
 @dataclass(frozen=True)
 class Placing:
-    """All stacks of a project on one grid. ``box`` is the output in the reference's pixels; ``refused`` those that
-    could not be laid on it, with the reason."""
+    """All stacks of a project on one grid. ``box`` is the output in the reference's pixels;
+    ``refused`` those that could not be laid on it, with the reason.
+    """
 
     reference: str = ""
     places: dict[str, Place] = field(default_factory=dict)
@@ -61,12 +72,26 @@ class Placing:
     warnings: tuple[str, ...] = ()
 
     def key(self, source: SourceState) -> str:
-        """What the plane of a stack hangs on beside its own file; empty where it is used as it is."""
+        """What the plane of a stack hangs on beside its own file; empty where it is used as
+        it is.
+        """
         place = self.places.get(source.id)
-        if place is None or (place.match is None and self.box == (0, 0, source.shape[1], source.shape[0])):
+        if place is None or (
+            place.match is None and self.box == (0, 0, source.shape[1], source.shape[0])
+        ):
             return ""
-        text = "" if place.match is None else repr((place.match.warp.model, place.match.warp.terms.round(9).tolist(),
-                                                    place.match.warp.centre, place.match.warp.size))
+        text = (
+            ""
+            if place.match is None
+            else repr(
+                (
+                    place.match.warp.model,
+                    place.match.warp.terms.round(9).tolist(),
+                    place.match.warp.centre,
+                    place.match.warp.size,
+                )
+            )
+        )
         return hashlib.sha256(f"{_FORMAT} {self.box} {text}".encode()).hexdigest()[:16]
 
     def moves(self, source: SourceState) -> bool:
@@ -81,16 +106,20 @@ class Placing:
         place = self.places[source.id]
         return lay(Placed(picture, place.match), self.box, progress).picture
 
-
     def glimpse(self, source: SourceState, plane: F32) -> F32:
-        """A finite plane (H, W) of a stack on the output grid at half size, to look at and not to measure."""
+        """A finite plane (H, W) of a stack on the output grid at half size, to look at and not to
+        measure.
+        """
         place = self.places.get(source.id)
         x0, y0, x1, y1 = self.box
         x, y = np.meshgrid(np.arange(x0, x1 - 1, 2) + 0.5, np.arange(y0, y1 - 1, 2) + 0.5)
         if place is not None and place.match is not None:
             x, y = place.match.warp(x, y)
         soft = np.asarray(cv2.blur(plane, (2, 2)), np.float32)
-        return np.asarray(cv2.remap(soft, x.astype(np.float32), y.astype(np.float32), cv2.INTER_LINEAR), np.float32)
+        return np.asarray(
+            cv2.remap(soft, x.astype(np.float32), y.astype(np.float32), cv2.INTER_LINEAR),
+            np.float32,
+        )
 
 
 def suggest_reference(sources: Sequence[SourceState]) -> str:
@@ -100,9 +129,15 @@ def suggest_reference(sources: Sequence[SourceState]) -> str:
     return max(pool, key=lambda s: (s.hours or 0.0, s.shape[0] * s.shape[1])).id if pool else ""
 
 
-def place_all(store: Store, sources: Sequence[SourceState], reference: str, crop: Crop,
-              progress: Progress = SILENT) -> Placing:
-    """Match every stack to the reference. What does not lie on it is refused with the reason, the rest goes on.
+def place_all(
+    store: Store,
+    sources: Sequence[SourceState],
+    reference: str,
+    crop: Crop,
+    progress: Progress = SILENT,
+) -> Placing:
+    """Match every stack to the reference. What does not lie on it is refused with the reason, the
+    rest goes on.
 
     Raises UnreadableFile, NotLinear for the reference itself, Cancelled.
     """
@@ -110,7 +145,8 @@ def place_all(store: Store, sources: Sequence[SourceState], reference: str, crop
     if not stacks:
         return Placing()
     home = next((s for s in stacks if s.id == reference), None) or next(
-        s for s in stacks if s.id == suggest_reference(stacks))
+        s for s in stacks if s.id == suggest_reference(stacks)
+    )
     places, refused, warnings = {home.id: Place(home.id, None, home.shape)}, {}, []
     others = [s for s in stacks if s.id != home.id]
     own_fault: InputError | None = None
@@ -140,7 +176,11 @@ def place_all(store: Store, sources: Sequence[SourceState], reference: str, crop
             warnings.append(f"{source.label} is only just matched: look at it.")
     box = (0, 0, home.shape[1], home.shape[0])
     if any(p.match is not None for p in places.values()):
-        placed = [Placed(_hollow(places[s.id].shape), places[s.id].match) for s in others if s.id in places]
+        placed = [
+            Placed(_hollow(places[s.id].shape), places[s.id].match)
+            for s in others
+            if s.id in places
+        ]
         try:
             box, more = shared_box([*placed, Placed(_hollow(home.shape), None)], crop)
         except InputError as error:
@@ -149,8 +189,11 @@ def place_all(store: Store, sources: Sequence[SourceState], reference: str, crop
     return Placing(home.id, places, box, refused, tuple(warnings))
 
 
-def residuals(store: Store, sources: Sequence[SourceState], placing: Placing, source_id: str) -> F64:
-    """Where the matched stars of a stack lie, and by how much they miss: rows (x, y, dx, dy) in pixels of the grid.
+def residuals(
+    store: Store, sources: Sequence[SourceState], placing: Placing, source_id: str
+) -> F64:
+    """Where the matched stars of a stack lie, and by how much they miss: rows (x, y, dx, dy) in
+    pixels of the grid.
 
     Empty where the stack is not moved, or what was matched is no longer known.
     """
@@ -183,7 +226,9 @@ def _is_still(found: Match, source: SourceState, home: SourceState) -> bool:
     height, width = home.shape
     x, y = np.array([0.0, width, 0, width]), np.array([0.0, 0, height, height])
     u, v = found.warp(x, y)
-    return bool(np.hypot(u - x, v - y).max() < _STILL_PX + 3 * found.rms_px / np.sqrt(max(found.matches, 1)))
+    return bool(
+        np.hypot(u - x, v - y).max() < _STILL_PX + 3 * found.rms_px / np.sqrt(max(found.matches, 1))
+    )
 
 
 def _match(store: Store, home: SourceState, source: SourceState) -> Match | None:
@@ -194,20 +239,48 @@ def _match(store: Store, home: SourceState, source: SourceState) -> Match | None
     if known is not None:
         return known
     lists = [_stars(store, s) for s in (home, source)]
-    found = match_lists(lists[0], lists[1], Picture(np.zeros((1, 1), np.float32), file=Path(source.path)))
-    _save(path, {"model": found.warp.model, "terms": found.warp.terms, "centre": found.warp.centre,
-                 "size": found.warp.size, "mirror": found.mirror, "scale": found.scale, "angle": found.angle_deg,
-                 "matches": found.matches, "rms": found.rms_px, "score": found.score, "one": found.pairs[0],
-                 "two": found.pairs[1]})
+    found = match_lists(
+        lists[0], lists[1], Picture(np.zeros((1, 1), np.float32), file=Path(source.path))
+    )
+    _save(
+        path,
+        {
+            "model": found.warp.model,
+            "terms": found.warp.terms,
+            "centre": found.warp.centre,
+            "size": found.warp.size,
+            "mirror": found.mirror,
+            "scale": found.scale,
+            "angle": found.angle_deg,
+            "matches": found.matches,
+            "rms": found.rms_px,
+            "score": found.score,
+            "one": found.pairs[0],
+            "two": found.pairs[1],
+        },
+    )
     return found
 
 
 def _load_match(path: Path) -> Match | None:
     try:
         with np.load(path, allow_pickle=False) as f:
-            warp = Warp(str(f["model"]), f["terms"], (float(f["centre"][0]), float(f["centre"][1])), float(f["size"]))
-            return Match(warp, bool(f["mirror"]), float(f["scale"]), float(f["angle"]), int(f["matches"]),
-                         float(f["rms"]), float(f["score"]), (f["one"], f["two"]))
+            warp = Warp(
+                str(f["model"]),
+                f["terms"],
+                (float(f["centre"][0]), float(f["centre"][1])),
+                float(f["size"]),
+            )
+            return Match(
+                warp,
+                bool(f["mirror"]),
+                float(f["scale"]),
+                float(f["angle"]),
+                int(f["matches"]),
+                float(f["rms"]),
+                float(f["score"]),
+                (f["one"], f["two"]),
+            )
     except (OSError, ValueError, KeyError):
         return None
 
@@ -221,7 +294,10 @@ def _stars(store: Store, source: SourceState) -> StarList:
     except (OSError, ValueError, KeyError):
         pass
     found = star_list(read_picture(Path(source.path)))
-    _save(path, {"x": found.points[0], "y": found.points[1], "flux": found.flux, "width": found.width_px})
+    _save(
+        path,
+        {"x": found.points[0], "y": found.points[1], "flux": found.flux, "width": found.width_px},
+    )
     return found
 
 
@@ -234,4 +310,3 @@ def _save(path: Path, values: dict[str, Any]) -> None:
         partial.replace(path)
     except OSError:
         pass
-

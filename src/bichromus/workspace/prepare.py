@@ -1,4 +1,6 @@
-"""From opened stacks to prepared channels: laid on one grid, made, pooled, finished; each step from the cache."""
+"""From opened stacks to prepared channels: laid on one grid, made, pooled, finished; each step from
+the cache.
+"""
 
 from __future__ import annotations
 
@@ -21,8 +23,10 @@ from .store import Store
 
 @dataclass(frozen=True)
 class Channels:
-    """All prepared channels by origin id, and which one each channel is taken from; starless layers by channel, and
-    the stars in colour where R, G and B were split; ``refused`` says by stack why it could not be used."""
+    """All prepared channels by origin id, and which one each channel is taken from; starless layers
+    by channel, and the stars in colour where R, G and B were split; ``refused`` says by stack why
+    it could not be used.
+    """
 
     origins: dict[str, Prepared]
     chosen: dict[str, str]
@@ -45,8 +49,14 @@ class Channels:
         return sorted(found, key=lambda p: (p.preliminary, -(p.measure.snr or 0)))
 
     def alone(self, name: str) -> list[Prepared]:
-        """The origins of a channel that are no pool and no line without its continuum, the best SNR first."""
-        return [p for p in self.of(name) if p.notes.get("kind") != "pooled" and "continuum" not in p.notes]
+        """The origins of a channel that are no pool and no line without its continuum, the best SNR
+        first.
+        """
+        return [
+            p
+            for p in self.of(name)
+            if p.notes.get("kind") != "pooled" and "continuum" not in p.notes
+        ]
 
     @property
     def grid(self) -> tuple[int, int] | None:
@@ -66,9 +76,13 @@ def grid_of(origins: dict[str, Prepared]) -> tuple[int, int] | None:
 
 
 def prepare(store: Store, state: ProjectState, progress: Progress = SILENT) -> Channels:
-    """All channels of a state, from the cache where nothing above them changed. Raises InputError, Cancelled."""
+    """All channels of a state, from the cache where nothing above them changed. Raises InputError,
+    Cancelled.
+    """
     placing = place_all(store, state.sources, state.reference, state.crop, progress.part(0, 0.2))
-    usable = state.model_copy(update={"sources": tuple(s for s in state.sources if s.id not in placing.refused)})
+    usable = state.model_copy(
+        update={"sources": tuple(s for s in state.sources if s.id not in placing.refused)}
+    )
     ground = Ground(store, usable, placing, load_response(find_response(store, state.response)))
     tasks = tasks_of(usable)
     origins: dict[str, Prepared] = {}
@@ -85,7 +99,9 @@ def prepare(store: Store, state: ProjectState, progress: Progress = SILENT) -> C
             continue
         for prepared in made:
             origins[prepared.origin] = prepared
-            warnings += [str(w) for w in prepared.notes.get("warnings", []) if not prepared.preliminary]
+            warnings += [
+                str(w) for w in prepared.notes.get("warnings", []) if not prepared.preliminary
+            ]
     if faults and not origins:
         raise faults[0]
     _pool_all(store, state, origins, warnings, progress.part(0.7, 0.85))
@@ -94,22 +110,38 @@ def prepare(store: Store, state: ProjectState, progress: Progress = SILENT) -> C
     coloured: dict[str, Prepared] = {}
     if set(RGB) <= set(starless):
         try:
-            coloured = stars_in_colour(store, {n: origins[chosen[n]] for n in RGB}, starless, progress.part(0.97, 1))
+            coloured = stars_in_colour(
+                store, {n: origins[chosen[n]] for n in RGB}, starless, progress.part(0.97, 1)
+            )
             warnings += coloured["R"].notes["warnings"]
         except InputError as error:
             warnings.append(error.sentence())
     progress.step(1.0)
     warnings = [*(f.sentence() for f in faults), *warnings]
-    return Channels(origins, chosen, tuple(dict.fromkeys(warnings)), placing, starless, coloured, refused)
+    return Channels(
+        origins, chosen, tuple(dict.fromkeys(warnings)), placing, starless, coloured, refused
+    )
 
 
-def _pool_all(store: Store, state: ProjectState, origins: dict[str, Prepared], warnings: list[str],
-              progress: Progress) -> None:
-    """Add the pool of every channel that comes from several origins. One that cannot be made is told."""
+def _pool_all(
+    store: Store,
+    state: ProjectState,
+    origins: dict[str, Prepared],
+    warnings: list[str],
+    progress: Progress,
+) -> None:
+    """Add the pool of every channel that comes from several origins. One that cannot be made is
+    told.
+    """
     for number, name in enumerate(CHANNELS):
         try:
-            pooled = pool_channel(store, name, origins, state.left_out,
-                                  progress.part(number / len(CHANNELS), (number + 1) / len(CHANNELS)))
+            pooled = pool_channel(
+                store,
+                name,
+                origins,
+                state.left_out,
+                progress.part(number / len(CHANNELS), (number + 1) / len(CHANNELS)),
+            )
         except InputError as error:
             warnings.append(error.sentence())
             continue
@@ -118,8 +150,13 @@ def _pool_all(store: Store, state: ProjectState, origins: dict[str, Prepared], w
             warnings += [str(w) for w in pooled.notes.get("warnings", [])]
 
 
-def _finish_all(store: Store, state: ProjectState, origins: dict[str, Prepared], warnings: list[str],
-                progress: Progress) -> dict[str, Prepared]:
+def _finish_all(
+    store: Store,
+    state: ProjectState,
+    origins: dict[str, Prepared],
+    warnings: list[str],
+    progress: Progress,
+) -> dict[str, Prepared]:
     """Add lines without their continuum where asked; the starless layers by channel."""
     starless: dict[str, Prepared] = {}
     chosen = choose(state, origins)
@@ -129,12 +166,15 @@ def _finish_all(store: Store, state: ProjectState, origins: dict[str, Prepared],
         broad = chosen.get(state.continuum.get(name, ""))
         try:
             if broad is not None:
-                net = without_continuum(store, origins[chosen[name]], origins[broad], part.part(0, 0.4))
+                net = without_continuum(
+                    store, origins[chosen[name]], origins[broad], part.part(0, 0.4)
+                )
                 origins[net.origin] = net
                 chosen[name] = net.origin
             if name in state.split:
-                starless[name] = without_stars(store, origins[chosen[name]], state.layers.get(name, ""),
-                                               part.part(0.4, 1))
+                starless[name] = without_stars(
+                    store, origins[chosen[name]], state.layers.get(name, ""), part.part(0.4, 1)
+                )
         except InputError as error:
             warnings.append(error.sentence())
     return starless
@@ -149,12 +189,15 @@ def choose(state: ProjectState, origins: dict[str, Prepared]) -> dict[str, str]:
         if name in state.continuum and net in origins:
             chosen[name] = net
             continue
-        fits = [p for p in origins.values() if p.channel == name and p.shape == grid and p.origin != net]
+        fits = [
+            p for p in origins.values() if p.channel == name and p.shape == grid and p.origin != net
+        ]
         here = [p for p in fits if not p.preliminary or p.origin == state.chosen.get(name)] or fits
         if not here:
             continue
         wanted = state.chosen.get(name)
         best = next((p for p in here if p.notes.get("kind") == "pooled"), None) or max(
-            here, key=lambda p: p.measure.snr or 0)
+            here, key=lambda p: p.measure.snr or 0
+        )
         chosen[name] = wanted if wanted in {p.origin for p in here} else best.origin
     return chosen

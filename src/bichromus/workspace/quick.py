@@ -1,4 +1,6 @@
-"""The preliminary stack of a night: kept subs of each channel on the grid of the best one, to see what is there."""
+"""The preliminary stack of a night: kept subs of each channel on the grid of the best one, to see
+what is there.
+"""
 
 from __future__ import annotations
 
@@ -28,7 +30,9 @@ _STARS: Final = 60
 
 @dataclass(frozen=True)
 class Preliminary:
-    """What was stacked: the file, its channel, how many subs, and those that could not be laid on the others."""
+    """What was stacked: the file, its channel, how many subs, and those that could not be laid on
+    the others.
+    """
 
     path: Path
     channel: str
@@ -37,7 +41,9 @@ class Preliminary:
     rejected: float
 
 
-def stack_night(groups: Sequence[Group], folder: Path, progress: Progress = SILENT) -> list[Preliminary]:
+def stack_night(
+    groups: Sequence[Group], folder: Path, progress: Progress = SILENT
+) -> list[Preliminary]:
     """Stack each group's kept subs into ``folder``. All groups must be measured, and of one rig.
 
     Raises NotEnoughData when no group has a sub to stack, WriteFailed.
@@ -45,8 +51,11 @@ def stack_night(groups: Sequence[Group], folder: Path, progress: Progress = SILE
     usable = [(g, [r for r in g.subs if _usable(r)]) for g in groups]
     usable = [(g, subs) for g, subs in usable if subs]
     if not usable:
-        raise NotEnoughData("There is no sub to stack", why="none is kept and measured",
-                            do="Keep some subs of this night first")
+        raise NotEnoughData(
+            "There is no sub to stack",
+            why="none is kept and measured",
+            do="Keep some subs of this night first",
+        )
     every = [r for _, subs in usable for r in subs]
     clean = [r for r in every if r.grade is not None and r.grade.keep] or every
     reference = max(clean, key=lambda r: _count(r) * (r.worth or 0.1))
@@ -102,8 +111,14 @@ def _stars_of(r: Reviewed, frame: Frame) -> _Anchor:
     return _Anchor((x[found] + x0, y[found] + y0), shape)
 
 
-def _stack(group: Group, subs: Sequence[Reviewed], anchor: _Anchor, folder: Path, spill: Path,
-           progress: Progress) -> Preliminary:
+def _stack(
+    group: Group,
+    subs: Sequence[Reviewed],
+    anchor: _Anchor,
+    folder: Path,
+    spill: Path,
+    progress: Progress,
+) -> Preliminary:
     placed: list[tuple[Reviewed, Frame, Rigid]] = []
     left_out = []
     for number, r in enumerate(subs):
@@ -117,21 +132,43 @@ def _stack(group: Group, subs: Sequence[Reviewed], anchor: _Anchor, folder: Path
         else:
             placed.append((r, frame, place))
     if not placed:
-        raise NotEnoughData(f"The subs of {group.channel} cannot be laid on each other", why="their stars do not agree",
-                            do="Look at them in Subs: another target may be among them")
-    planes = [_plane(placed, colour, anchor.shape, progress.part(0.4 + 0.55 * n / 3, 0.4 + 0.55 * (n + 1) / 3))
-              for n, colour in enumerate("RGB")] if placed[0][1].cell == 2 else [
-        _plane(placed, "", anchor.shape, progress.part(0.4, 0.95))]
+        raise NotEnoughData(
+            f"The subs of {group.channel} cannot be laid on each other",
+            why="their stars do not agree",
+            do="Look at them in Subs: another target may be among them",
+        )
+    planes = (
+        [
+            _plane(
+                placed,
+                colour,
+                anchor.shape,
+                progress.part(0.4 + 0.55 * n / 3, 0.4 + 0.55 * (n + 1) / 3),
+            )
+            for n, colour in enumerate("RGB")
+        ]
+        if placed[0][1].cell == 2
+        else [_plane(placed, "", anchor.shape, progress.part(0.4, 0.95))]
+    )
     data = planes[0][0] if len(planes) == 1 else np.stack([p[0] for p in planes])
-    path = folder / f"{group.key[0]}_{group.key[1]}_{group.channel.replace('+', '_')}_{group.key[4]:g}s.fits"
+    path = (
+        folder
+        / f"{group.key[0]}_{group.key[1]}_{group.channel.replace('+', '_')}_{group.key[4]:g}s.fits"
+    )
     header = _header(group, [r for r, _, _ in placed], placed[0][1])
     write_fits(path, data, header, overwrite=True, more={"PRELIM": True})
     progress.step(1.0)
-    return Preliminary(path, group.channel, len(placed), tuple(left_out), float(np.mean([p[1] for p in planes])))
+    return Preliminary(
+        path, group.channel, len(placed), tuple(left_out), float(np.mean([p[1] for p in planes]))
+    )
 
 
-def _plane(placed: Sequence[tuple[Reviewed, Frame, Rigid]], colour: str, shape: tuple[int, int],
-           progress: Progress) -> tuple[F32, float]:
+def _plane(
+    placed: Sequence[tuple[Reviewed, Frame, Rigid]],
+    colour: str,
+    shape: tuple[int, int],
+    progress: Progress,
+) -> tuple[F32, float]:
     layers = []
     level = 0.0
     for r, frame, place in placed:
@@ -141,20 +178,28 @@ def _plane(placed: Sequence[tuple[Reviewed, Frame, Rigid]], colour: str, shape: 
         sky = float(np.nanmedian(seen.sparse(5))) if colour else r.measure.background
         level += sky / len(placed)
         light = light_of(r.grade)
-        layers.append(Layer(seen.shape, seen.region, place, sky, r.measure.noise, light, r.worth or 0.0, phase))
+        layers.append(
+            Layer(
+                seen.shape, seen.region, place, sky, r.measure.noise, light, r.worth or 0.0, phase
+            )
+        )
     made = quick_stack(layers, shape, progress)
     return np.asarray(made.data + np.float32(level), np.float32), made.rejected
 
 
 def _colour_plane(frame: Frame, colour: str) -> tuple[Frame, tuple[float, float]]:
-    """One colour of a mosaic as a frame of its own, and where it samples against the means of its cells."""
+    """One colour of a mosaic as a frame of its own, and where it samples against the means of its
+    cells.
+    """
     pattern = frame.header.bayer or "RGGB"
     if colour == "G":
         # the two greens as planes whose mean is taken; together they lie in the middle of the cell
         first, second = (divmod(n, 2) for n in range(4) if pattern[n] == "G")
         height, width = (n // 2 for n in frame.shape)
         both = [frame.stored[0, y::2, x::2][:height, :width] for y, x in (first, second)]
-        return _Pair(frame.path, np.empty((2, height, width)), frame.scale, frame.zero, frame.header, *both), (0.0, 0.0)
+        return _Pair(
+            frame.path, np.empty((2, height, width)), frame.scale, frame.zero, frame.header, *both
+        ), (0.0, 0.0)
     y, x = divmod(pattern.index(colour), 2)
     one = replace(frame, stored=frame.stored[:, y::2, x::2])
     return one, (0.25 - x / 2, 0.25 - y / 2)
@@ -173,14 +218,27 @@ class _Pair(Frame):
         return np.asarray(mean * np.float32(self.scale) + np.float32(self.zero), np.float32)
 
     def sparse(self, step: int) -> F32:
-        return self.one[::step, ::step].astype(np.float32) * np.float32(self.scale) + np.float32(self.zero)
+        return self.one[::step, ::step].astype(np.float32) * np.float32(self.scale) + np.float32(
+            self.zero
+        )
 
 
 def _header(group: Group, used: Sequence[Reviewed], frame: Frame) -> Header:
     h, first = frame.header, used[0].sub
     pixel = h.pixel_um * frame.cell if h.pixel_um else None
-    return Header(filter=filter_name(group.channel), exposure_s=group.key[4], total_s=len(used) * group.key[4],
-                  subs=len(used), camera=h.camera, telescope=h.telescope, station=first.contributor,
-                  object_name=first.object_name, date_utc=h.date_utc, pixel_um=pixel, focal_mm=h.focal_mm,
-                  gain=h.gain, saturation=h.saturation,
-                  history=(f"Preliminary stack of {len(used)} subs, each by its worth",))
+    return Header(
+        filter=filter_name(group.channel),
+        exposure_s=group.key[4],
+        total_s=len(used) * group.key[4],
+        subs=len(used),
+        camera=h.camera,
+        telescope=h.telescope,
+        station=first.contributor,
+        object_name=first.object_name,
+        date_utc=h.date_utc,
+        pixel_um=pixel,
+        focal_mm=h.focal_mm,
+        gain=h.gain,
+        saturation=h.saturation,
+        history=(f"Preliminary stack of {len(used)} subs, each by its worth",),
+    )

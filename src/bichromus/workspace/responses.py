@@ -29,7 +29,9 @@ def keep_response(store: Store, response: Response) -> str:
     name, number = base, 2
     try:
         folder.mkdir(exist_ok=True)
-        while name == "generic" or ((path := folder / f"{name}.csv").exists() and path.read_text("utf-8") != text):
+        while name == "generic" or (
+            (path := folder / f"{name}.csv").exists() and path.read_text("utf-8") != text
+        ):
             name, number = f"{base} {number}", number + 1
         (folder / f"{name}.csv").write_text(text, "utf-8")
     except OSError as error:

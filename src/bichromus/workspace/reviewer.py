@@ -1,4 +1,6 @@
-"""The open project's review of subs: which group and sub are looked at, decisions, pictures, measures."""
+"""The open project's review of subs: which group and sub are looked at, decisions, pictures,
+measures.
+"""
 
 from __future__ import annotations
 
@@ -45,7 +47,8 @@ _REFRESH_S: Final = 1.5
 
 
 class Reviewer:
-    """``changed``: the group or its judgement; ``stepped``: another sub; ``rendered`` a view; ``thumb`` a small one.
+    """``changed``: the group or its judgement; ``stepped``: another sub; ``rendered`` a view;
+    ``thumb`` a small one.
 
     ``stacked`` carries what a preliminary stack is made of.
     """
@@ -56,9 +59,21 @@ class Reviewer:
     thumb = Signal(str, object)
     stacked = Signal(list)
 
-    def __init__(self, document: Document, logbook: Logbook, jobs: Jobs, previews: Latest,
-                 tell: Callable[[list[Any]], None]) -> None:
-        self._document, self._book, self._jobs, self._previews, self._tell = document, logbook, jobs, previews, tell
+    def __init__(
+        self,
+        document: Document,
+        logbook: Logbook,
+        jobs: Jobs,
+        previews: Latest,
+        tell: Callable[[list[Any]], None],
+    ) -> None:
+        self._document, self._book, self._jobs, self._previews, self._tell = (
+            document,
+            logbook,
+            jobs,
+            previews,
+            tell,
+        )
         self.groups: dict[GroupKey, list[Sub]] = {}
         self.waiting: dict[GroupKey, int] = {}
         self.group: Group | None = None
@@ -89,7 +104,11 @@ class Reviewer:
     @property
     def current(self) -> Reviewed | None:
         """The sub that is looked at."""
-        return self.group.subs[self.index] if self.group and self.index < len(self.group.subs) else None
+        return (
+            self.group.subs[self.index]
+            if self.group and self.index < len(self.group.subs)
+            else None
+        )
 
     def refresh(self) -> None:
         """Judge the group anew, on the preview thread."""
@@ -114,7 +133,9 @@ class Reviewer:
             self._stretch = None
             self.shape = self._shape_of(subs)
         elif here is not None:  # the same sub stays in view when others arrive
-            self.index = next((n for n, r in enumerate(made.subs) if r.sub.identity == here.sub.identity), 0)
+            self.index = next(
+                (n for n, r in enumerate(made.subs) if r.sub.identity == here.sub.identity), 0
+            )
         self.index = min(self.index, len(made.subs) - 1)
         self._wanted_key = key
         self.group = made
@@ -140,7 +161,9 @@ class Reviewer:
             try:
                 part = open_frame(Path(self.current.sub.file)).sparse(7)
                 level = float(np.nanmedian(part))
-                found = LockedStretch(level, float(1.4826 * np.nanmedian(np.abs(part - level))) or 1.0)
+                found = LockedStretch(
+                    level, float(1.4826 * np.nanmedian(np.abs(part - level))) or 1.0
+                )
             except (BichromusError, OSError):
                 return
         if self._stretch is None or abs(found.sky - self._stretch.sky) > 0.2 * found.noise:
@@ -234,8 +257,10 @@ class Reviewer:
             return
         reason = "" if keep else here.reason or "by hand"
         name = Path(here.sub.file).name
-        self._book.mark({here.sub.identity: ("keep" if keep else "reject", reason)},
-                        f"{'keep' if keep else 'reject'} {name}")
+        self._book.mark(
+            {here.sub.identity: ("keep" if keep else "reject", reason)},
+            f"{'keep' if keep else 'reject'} {name}",
+        )
         self.step(1)
 
     def undecide(self) -> None:
@@ -249,8 +274,12 @@ class Reviewer:
         if self.group is None:
             return 0
         marks: dict[str, tuple[str | None, str]] = {
-            r.sub.identity: ("reject", r.reason) if r.suggested_out else ("keep", f"low weight: {r.reason}")
-            for r in self.group.subs if r.waiting}
+            r.sub.identity: ("reject", r.reason)
+            if r.suggested_out
+            else ("keep", f"low weight: {r.reason}")
+            for r in self.group.subs
+            if r.waiting
+        }
         if marks:
             self._book.mark(marks, f"take {len(marks)} suggestions for {self.group.channel}")
         return len(marks)
@@ -266,7 +295,9 @@ class Reviewer:
         if group is None:
             return None
         helps = sum(r.helps and r.waiting for r in group.subs)
-        return advise_rejects(group.channel, group.night_words, group.waiting, group.effect, helps, group.causes)
+        return advise_rejects(
+            group.channel, group.night_words, group.waiting, group.effect, helps, group.causes
+        )
 
     def export_kept(self, path: Path) -> None:
         """The kept subs of the group as a list of files, one a line."""
@@ -302,7 +333,9 @@ class Reviewer:
         self._jobs.start("stacking the night", work)
 
     def move_rejected(self) -> int:
-        """Move the group's rejected files into a folder ``rejected`` beside them, as asked for; how many."""
+        """Move the group's rejected files into a folder ``rejected`` beside them, as asked for; how
+        many.
+        """
         if self.group is None:
             return 0
         gone = [Path(r.sub.file) for r in self.group.subs if not r.sub.kept]
@@ -319,7 +352,9 @@ class Reviewer:
     # --- pictures ---
 
     def ask_view(self, request: Request) -> None:
-        """A view of the sub in view: at once where it was decoded ahead, else by ``rendered`` when it has come."""
+        """A view of the sub in view: at once where it was decoded ahead, else by ``rendered`` when
+        it has come.
+        """
         if self.group is None or self.current is None or self.shape is None:
             return
         self._request = request
@@ -336,28 +371,42 @@ class Reviewer:
         """What is to be decoded: this one, those ahead, a few behind, then the strip's."""
         assert self.group is not None
         subs, here = self.group.subs, self.index
-        near = [here + n * self._way for n in range(_AHEAD + 1)] + [here - n * self._way for n in range(1, _BEHIND + 1)]
+        near = [here + n * self._way for n in range(_AHEAD + 1)] + [
+            here - n * self._way for n in range(1, _BEHIND + 1)
+        ]
         keys = [(Path(subs[n].sub.file), view) for n in near if 0 <= n < len(subs)]
         fit = self._fit
         if fit is not None:
             strip = sorted(range(here - _STRIP, here + _STRIP + 1), key=lambda n: abs(n - here))
-            keys += [(Path(subs[n].sub.file), fit) for n in strip
-                     if 0 <= n < len(subs) and subs[n].sub.file not in self._thumbs]
+            keys += [
+                (Path(subs[n].sub.file), fit)
+                for n in strip
+                if 0 <= n < len(subs) and subs[n].sub.file not in self._thumbs
+            ]
         return list(dict.fromkeys(keys))
 
     def _covers(self, view: View) -> bool:
         """Whether a view shows the whole frame."""
         assert self.shape is not None
         height, width = self.shape
-        return (view.x0 <= 1 and view.y0 <= 1 and view.x0 + view.width * view.step >= width - 2 * view.step
-                and view.y0 + view.height * view.step >= height - 2 * view.step)
+        return (
+            view.x0 <= 1
+            and view.y0 <= 1
+            and view.x0 + view.width * view.step >= width - 2 * view.step
+            and view.y0 + view.height * view.step >= height - 2 * view.step
+        )
 
     def _ready(self, path: Path, view: View) -> None:
         request, here = self._request, self.current
         plane = self.room.get(path, view)
         if plane is None or self.shape is None:
             return
-        if request is not None and here is not None and view == request.view and Path(here.sub.file) == path:
+        if (
+            request is not None
+            and here is not None
+            and view == request.view
+            and Path(here.sub.file) == path
+        ):
             self._emit(request, plane)
         if str(path) not in self._thumbs and self._covers(view):
             self._make_thumb(path, plane, view)
@@ -366,8 +415,10 @@ class Reviewer:
         stretch = self._stretch
         if stretch is None:
             return
-        small = np.asarray(cv2.resize(np.nan_to_num(plane, nan=stretch.sky), THUMB, interpolation=cv2.INTER_AREA),
-                           np.float32)
+        small = np.asarray(
+            cv2.resize(np.nan_to_num(plane, nan=stretch.sky), THUMB, interpolation=cv2.INTER_AREA),
+            np.float32,
+        )
         made = stretch.grey(small, view.step * plane.shape[1] / THUMB[0])
         self._thumbs[str(path)] = made
         self.thumb.emit(str(path), made)
@@ -394,7 +445,9 @@ class Reviewer:
             return
         for r in self.group.subs:
             if r.sub.file == str(path) and r.sub.identity not in self._broken:
-                self._broken[r.sub.identity] = str(getattr(error, "why", "") or getattr(error, "what", "") or error)
+                self._broken[r.sub.identity] = str(
+                    getattr(error, "why", "") or getattr(error, "what", "") or error
+                )
                 self.refresh()
 
 

@@ -1,4 +1,6 @@
-"""The running application without its window: one open project, its channels, recipe, advice and jobs."""
+"""The running application without its window: one open project, its channels, recipe, advice and
+jobs.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,14 @@ from .. import __version__
 from ..core.advise import Need, advise_blend, advise_channels, hours_for_full_colour
 from ..core.advise.base import listed
 from ..core.advise.enough import Growth, advise_enough
-from ..core.blend import Blender, PredictedNoise, auto_balance, available_mappings, mapping_mix, predict_noise
+from ..core.blend import (
+    Blender,
+    PredictedNoise,
+    auto_balance,
+    available_mappings,
+    mapping_mix,
+    predict_noise,
+)
 from ..core.blend.compose import compose
 from ..core.model.channel import CHANNELS
 from ..core.model.errors import BichromusError, InputError, WriteFailed
@@ -43,7 +52,8 @@ _PREPARING: Final = "preparing channels"
 class Session(ChannelGestures):
     """Signals come from worker threads; the window brings them to its own.
 
-    ``recipe_changed`` carries None while no channel can be blended; ``trouble`` one or more errors to be told.
+    ``recipe_changed`` carries None while no channel can be blended; ``trouble`` one or more errors
+    to be told.
     """
 
     channels_changed = Signal(Channels)
@@ -61,8 +71,12 @@ class Session(ChannelGestures):
     published = Signal(list)
     trouble = Signal(list)
 
-    def __init__(self, folder: Path, name: str | None = None,
-                 now: Callable[[], dt.datetime] = lambda: dt.datetime.now(dt.UTC)) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        name: str | None = None,
+        now: Callable[[], dt.datetime] = lambda: dt.datetime.now(dt.UTC),
+    ) -> None:
         self._now = now
         self.plan: PlanView | None = None
         self.plan_trouble = ""
@@ -84,8 +98,12 @@ class Session(ChannelGestures):
         self.cache_limit = 8 * 10**9
         self.logbook = Logbook(self.document, self.jobs, self.previews, self.trouble.emit)
         self.logbook.changed.connect(self._on_log)
-        self.reviewer = Reviewer(self.document, self.logbook, self.jobs, self.previews, self.trouble.emit)
-        self.reviewer.changed.connect(lambda: self.advice_changed.emit("subs", self.reviewer.advice()))
+        self.reviewer = Reviewer(
+            self.document, self.logbook, self.jobs, self.previews, self.trouble.emit
+        )
+        self.reviewer.changed.connect(
+            lambda: self.advice_changed.emit("subs", self.reviewer.advice())
+        )
         self.document.changed.connect(self._on_state)
         self.jobs.failed.connect(self._on_failed)
         self.jobs.cancelled.connect(self._on_cancelled)
@@ -132,16 +150,22 @@ class Session(ChannelGestures):
                 unsure = [Path(s.path).name for s in found if not s.sure]
                 if unsure:
                     verb = "does" if len(unsure) == 1 else "do"
-                    self.told.emit(f"{listed(unsure[:3])} {verb} not say what is in it: "
-                                   "say it in Channels, under Stacks.")
-                self.document.do(f"open {words}", state.model_copy(update={"sources": (*state.sources, *found)}))
+                    self.told.emit(
+                        f"{listed(unsure[:3])} {verb} not say what is in it: "
+                        "say it in Channels, under Stacks."
+                    )
+                self.document.do(
+                    f"open {words}", state.model_copy(update={"sources": (*state.sources, *found)})
+                )
             if errors:
                 self.trouble.emit(errors)
 
         self.jobs.start("opening stacks", work)
 
     def stack_night(self) -> None:
-        """Stack the kept subs of the night that is reviewed, channel by channel, and open what comes of it."""
+        """Stack the kept subs of the night that is reviewed, channel by channel, and open what
+        comes of it.
+        """
 
         def opened(paths: Sequence[Path], progress: Progress) -> None:
             state = self.document.saved
@@ -186,10 +210,14 @@ class Session(ChannelGestures):
     def choose_origin(self, channel: str, origin: str) -> None:
         """Take a channel from one origin."""
         chosen = {**self.state.chosen, channel: origin}
-        self._do(f"take {channel} from {self.channels.origins[origin].label}",
-                         self.state.model_copy(update={"chosen": chosen}))
+        self._do(
+            f"take {channel} from {self.channels.origins[origin].label}",
+            self.state.model_copy(update={"chosen": chosen}),
+        )
 
-    def set_settings(self, label: str, passing: bool = False, merge: str | None = None, **changes: object) -> None:
+    def set_settings(
+        self, label: str, passing: bool = False, merge: str | None = None, **changes: object
+    ) -> None:
         """Change the blend. ``passing`` shows it without making it a command."""
         state = self.state.with_settings(**changes)
         if passing:
@@ -210,20 +238,33 @@ class Session(ChannelGestures):
             row.pop(channel, None)
         else:
             row[channel] = round(weight, 3)
-        self.set_settings(f"mix {channel} into {output}", passing, merge=f"mix-{output}-{channel}", mapping="free",
-                          mix=mix)
+        self.set_settings(
+            f"mix {channel} into {output}",
+            passing,
+            merge=f"mix-{output}-{channel}",
+            mapping="free",
+            mix=mix,
+        )
 
     def publish(self, wanted: list[Target], overwrite: bool) -> None:
         """Write the picture as it is now, in a job."""
         painter, recipe, publish = self.painter, self.recipe, self.state.publish
         if painter is None or recipe is None:
-            self.trouble.emit([InputError("There is no picture to publish yet", do="Open stacks and blend them first")])
+            self.trouble.emit(
+                [
+                    InputError(
+                        "There is no picture to publish yet", do="Open stacks and blend them first"
+                    )
+                ]
+            )
             return
         first = used_sources(self.state, self.channels, recipe)
         sources = [Path(s.path) for s in (*first, *self.state.sources)]
 
         def work(progress: Progress) -> None:
-            self.published.emit(write_all(painter, recipe, wanted, publish, sources, overwrite, progress))
+            self.published.emit(
+                write_all(painter, recipe, wanted, publish, sources, overwrite, progress)
+            )
 
         self.jobs.start("publishing", work)
 
@@ -249,11 +290,17 @@ class Session(ChannelGestures):
                 return
             image: RGB8
             if request.alone is not None:
-                if request.alone not in painter.channels.origins and request.alone not in painter.channels.chosen:
+                if (
+                    request.alone not in painter.channels.origins
+                    and request.alone not in painter.channels.chosen
+                ):
                     return
                 v = request.view
-                image = (painter.nine(recipe, request.alone, v.width, v.height, request.look) if request.nine
-                         else painter.alone(recipe, request.alone, v, request.look))
+                image = (
+                    painter.nine(recipe, request.alone, v.width, v.height, request.look)
+                    if request.nine
+                    else painter.alone(recipe, request.alone, v, request.look)
+                )
             elif recipe is not None:
                 image = painter.blend(recipe, request.view)
             self.rendered.emit(request, image)
@@ -261,7 +308,9 @@ class Session(ChannelGestures):
         self.previews.ask("view", work)
 
     def ask_thumbnails(self, longest: int) -> None:
-        """Every mapping that these channels allow, and every origin, as small pictures by ``thumbnail``."""
+        """Every mapping that these channels allow, and every origin, as small pictures by
+        ``thumbnail``.
+        """
         painter, recipe = self.painter, self.recipe
         if painter is None or recipe is None:
             return
@@ -275,7 +324,9 @@ class Session(ChannelGestures):
 
         def mapping_work(mapping_id: str) -> None:
             with contextlib.suppress(InputError):
-                made = compose(settings.model_copy(update={"mapping": mapping_id, "mix": {}}), figures)
+                made = compose(
+                    settings.model_copy(update={"mapping": mapping_id, "mix": {}}), figures
+                )
                 self.thumbnail.emit(mapping_id, painter.blend(made, view))
 
         for origin in painter.channels.origins:
@@ -287,13 +338,24 @@ class Session(ChannelGestures):
 
     def _on_state(self, state: ProjectState) -> None:
         self.logbook.follow(state)
-        needed = (tuple((s.hash, s.lines, s.bayer) for s in state.sources), state.response, state.reference, state.crop,
-                  state.left_out, tuple(state.gradient.items()), tuple(state.spared.items()),
-                  tuple(state.continuum.items()), state.split, tuple(state.layers.items()),
-                  tuple(state.chosen.items()) if state.continuum or state.split else ())
+        needed = (
+            tuple((s.hash, s.lines, s.bayer) for s in state.sources),
+            state.response,
+            state.reference,
+            state.crop,
+            state.left_out,
+            tuple(state.gradient.items()),
+            tuple(state.spared.items()),
+            tuple(state.continuum.items()),
+            state.split,
+            tuple(state.layers.items()),
+            tuple(state.chosen.items()) if state.continuum or state.split else (),
+        )
         if needed != self._prepared_for:
             self._prepared_for = needed
-            self.jobs.start(_PREPARING, lambda p: prepare(self.document.store, state, p), self._on_prepared)
+            self.jobs.start(
+                _PREPARING, lambda p: prepare(self.document.store, state, p), self._on_prepared
+            )
             return
         chosen = choose(state, self.channels.origins)
         if chosen != self.channels.chosen:
@@ -303,25 +365,40 @@ class Session(ChannelGestures):
         self._replan()
 
     def held(self) -> dict[str, Held]:
-        """What each channel holds: hours of the log or of the stack, whichever are more, and what the noise lacks."""
+        """What each channel holds: hours of the log or of the stack, whichever are more, and what
+        the noise lacks.
+        """
         needs, logged = {n.channel: n.factor for n in self.needs}, self.logbook.hours()
         out = {n: Held(h) for n, h in logged.items()}
         for name in self.channels.names:
             measured = self.channels.channel(name).hours or 0.0
-            out[name] = Held(max(measured, logged.get(name, 0.0)), needs.get(name, 1.0), measured or None)
+            out[name] = Held(
+                max(measured, logged.get(name, 0.0)), needs.get(name, 1.0), measured or None
+            )
         return out
 
     def growths(self) -> list[Growth]:
         """How each channel's SNR grows with hours, where it stands, and what is wanted of it."""
         plans = {c.channel: c for c in self.plan.channels} if self.plan else {}
-        worth, held, goals = (self.plan.hour_worth if self.plan else {}), self.held(), self.state.plan.goals
+        worth, held, goals = (
+            (self.plan.hour_worth if self.plan else {}),
+            self.held(),
+            self.state.plan.goals,
+        )
         out = []
         for name in [n for n in CHANNELS if n in held or n in plans]:
             known = self.channels.channel(name) if name in self.channels.chosen else None
             goal = plans[name].wanted_h if name in plans else goals.get(name)
-            out.append(Growth(name, held.get(name, Held()).hours, goal or None,
-                              known.measure.snr if known else None, known.hours if known else None,
-                              worth.get(name, 1.0)))
+            out.append(
+                Growth(
+                    name,
+                    held.get(name, Held()).hours,
+                    goal or None,
+                    known.measure.snr if known else None,
+                    known.hours if known else None,
+                    worth.get(name, 1.0),
+                )
+            )
         return out
 
     def _on_log(self) -> None:
@@ -330,7 +407,9 @@ class Session(ChannelGestures):
         self.advice_changed.emit("log", advise_enough(self.growths()))
 
     def _replan(self) -> None:
-        """The plan for the state as it is now, on the preview thread, when anything that it rests on has changed."""
+        """The plan for the state as it is now, on the preview thread, when anything that it rests
+        on has changed.
+        """
         plan, held = self.state.plan, self.held()
         if (plan, held) == self._planned_for:
             return
@@ -351,7 +430,9 @@ class Session(ChannelGestures):
         """One sub and the finished stack of a channel, by ``rehearsed``."""
         view = self.plan
         if view is not None and any(c.channel == channel for c in view.channels):
-            self.previews.ask("rehearsal", lambda: self.rehearsed.emit(channel, rehearse(view, channel)))
+            self.previews.ask(
+                "rehearsal", lambda: self.rehearsed.emit(channel, rehearse(view, channel))
+            )
 
     def ask_year(self) -> None:
         """The nights of the year from the planned one on, by ``year``."""
@@ -376,7 +457,8 @@ class Session(ChannelGestures):
         self._refresh(self.state)
 
     def _refresh(self, state: ProjectState) -> None:
-        """The recipe, then the view that waits for it, then noise and advice: all on the preview thread.
+        """The recipe, then the view that waits for it, then noise and advice: all on the preview
+        thread.
 
         While a control moves the balance is not sought anew and no advice is given.
         """
@@ -401,7 +483,9 @@ class Session(ChannelGestures):
         if not passing:
             self.needs = hours_for_full_colour(recipe) if recipe is not None else []
             self.suggested = auto_balance(recipe) if recipe is not None else None
-            self.advice_changed.emit("blend", advise_blend(recipe, self.needs) if recipe is not None else None)
+            self.advice_changed.emit(
+                "blend", advise_blend(recipe, self.needs) if recipe is not None else None
+            )
         self.judged.emit()
         if not passing:
             self._replan()
@@ -410,7 +494,9 @@ class Session(ChannelGestures):
         figures = {n: channels.channel(n).figures() for n in channels.names}
         settings = state.settings
         if figures and not _fits(settings, figures):
-            settings = settings.model_copy(update={"mapping": available_mappings(figures)[0].id, "mix": {}})
+            settings = settings.model_copy(
+                update={"mapping": available_mappings(figures)[0].id, "mix": {}}
+            )
         if settings.balance_auto and passing and self.recipe is not None:
             balance = self.recipe.settings.balance
             settings = settings.model_copy(update={"balance": balance, "balance_auto": False})
@@ -421,7 +507,9 @@ class Session(ChannelGestures):
             return None
         auto = state.settings.balance_auto
         if auto != recipe.settings.balance_auto:
-            recipe = recipe.model_copy(update={"settings": recipe.settings.model_copy(update={"balance_auto": auto})})
+            recipe = recipe.model_copy(
+                update={"settings": recipe.settings.model_copy(update={"balance_auto": auto})}
+            )
         return recipe
 
     def _on_cancelled(self, title: str) -> None:
@@ -432,8 +520,11 @@ class Session(ChannelGestures):
         if title == _PREPARING:
             self._prepared_for = None
         if not isinstance(error, BichromusError):
-            error = BichromusError(f"Something went wrong with {title}", why=f"{type(error).__name__}: {error}",
-                                   do="The project is unharmed; report this")
+            error = BichromusError(
+                f"Something went wrong with {title}",
+                why=f"{type(error).__name__}: {error}",
+                do="The project is unharmed; report this",
+            )
         self.trouble.emit([error])
 
 

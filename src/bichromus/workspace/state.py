@@ -22,10 +22,12 @@ class _Frozen(BaseModel):
 
 
 class SourceState(_Frozen):
-    """A stack that was opened. ``lines`` holds one channel for a mono stack, the filter's lines for a colour one.
+    """A stack that was opened. ``lines`` holds one channel for a mono stack, the filter's lines for
+    a colour one.
 
-    ``bayer`` is the pattern of a mosaic that was not debayered; ``sure`` is False while nobody has said what the stack
-    holds; ``preliminary``: a quick stack of subs made here, to see what is there.
+    ``bayer`` is the pattern of a mosaic that was not debayered; ``sure`` is False while nobody has
+    said what the stack holds; ``preliminary``: a quick stack of subs made here, to see what is
+    there.
     """
 
     id: str
@@ -53,7 +55,9 @@ class SourceState(_Frozen):
 
 
 class PublishState(_Frozen):
-    """How the picture is to be written: where, formats by id, longest side in pixels (None: as it is)."""
+    """How the picture is to be written: where, formats by id, longest side in pixels (None: as it
+    is).
+    """
 
     folder: str = ""
     stem: str = ""
@@ -63,13 +67,16 @@ class PublishState(_Frozen):
 
 
 class ProjectState(_Frozen):
-    """The document. ``chosen`` maps a channel to the origin that it is taken from; missing: the best by SNR.
+    """The document. ``chosen`` maps a channel to the origin that it is taken from; missing: the
+    best by SNR.
 
-    ``reference`` is the source whose grid the others take (empty: suggested). Origins of one channel are pooled but for
-    those in ``left_out``, unless one of them is chosen. ``gradient`` is the degree taken off a channel, or AUTO (as
-    when missing) or PLANE; ``spared`` what was drawn that must not count as sky; ``continuum`` the broadband channel
-    taken off a line; ``split`` channels whose stars are split off, by a layer made elsewhere where ``layers`` has one.
-    ``log`` is the place in the journal of the log that this state stands on; ``watched`` a folder that grows it.
+    ``reference`` is the source whose grid the others take (empty: suggested). Origins of one
+    channel are pooled but for those in ``left_out``, unless one of them is chosen. ``gradient`` is
+    the degree taken off a channel, or AUTO (as when missing) or PLANE; ``spared`` what was drawn
+    that must not count as sky; ``continuum`` the broadband channel taken off a line; ``split``
+    channels whose stars are split off, by a layer made elsewhere where ``layers`` has one. ``log``
+    is the place in the journal of the log that this state stands on; ``watched`` a folder that
+    grows it.
     """
 
     kind: Literal["bichromus-project"] = "bichromus-project"

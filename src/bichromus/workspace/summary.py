@@ -33,7 +33,9 @@ class ChannelLine:
 
 @dataclass(frozen=True)
 class Summary:
-    """Hours by channel, then where, with what, and under which Moon and sky, these from least to most."""
+    """Hours by channel, then where, with what, and under which Moon and sky, these from least to
+    most.
+    """
 
     name: str
     channels: tuple[ChannelLine, ...]
@@ -60,15 +62,30 @@ def summarise(name: str, view: LogView) -> Summary:
                     nights.add(row.night)
                     stations.add(row.contributor)
         if counts:
-            lines.append(ChannelLine(channel, tuple((n, s) for s, n in sorted(counts.items(), reverse=True)),
-                                     view.hours[channel], len(nights), tuple(sorted(stations))))
+            lines.append(
+                ChannelLine(
+                    channel,
+                    tuple((n, s) for s, n in sorted(counts.items(), reverse=True)),
+                    view.hours[channel],
+                    len(nights),
+                    tuple(sorted(stations)),
+                )
+            )
     used = [r for r in view.rows if any(run.kept for run in r.runs)]
     dates = sorted({r.night.isoformat() for r in used})
     rigs = sorted({run.rig for r in used for run in r.runs if run.rig != "not named"})
-    return Summary(name, tuple(lines), sum(line.hours for line in lines), len(dates), dates[0] if dates else "",
-                   dates[-1] if dates else "",
-                   tuple((n, sum(h.values())) for n, h in view.by_station().items() if sum(h.values()) > 0),
-                   tuple(rigs), _range(used, "lit"), _range(used, "sky_mag"))
+    return Summary(
+        name,
+        tuple(lines),
+        sum(line.hours for line in lines),
+        len(dates),
+        dates[0] if dates else "",
+        dates[-1] if dates else "",
+        tuple((n, sum(h.values())) for n, h in view.by_station().items() if sum(h.values()) > 0),
+        tuple(rigs),
+        _range(used, "lit"),
+        _range(used, "sky_mag"),
+    )
 
 
 def _range(rows: list[NightRow], name: str) -> tuple[float, float] | None:
@@ -96,8 +113,11 @@ def _sky_words(s: Summary) -> str:
         parts.append(f"Moon {low} %" if low == high else f"Moon {low} to {high} %")
     if s.sky_mag is not None:
         low_mag, high_mag = s.sky_mag
-        parts.append(f"sky {low_mag:.1f} to {high_mag:.1f} mag/arcsec² at the target, computed"
-                     if high_mag - low_mag > 0.05 else f"sky {low_mag:.1f} mag/arcsec² at the target, computed")
+        parts.append(
+            f"sky {low_mag:.1f} to {high_mag:.1f} mag/arcsec² at the target, computed"
+            if high_mag - low_mag > 0.05
+            else f"sky {low_mag:.1f} mag/arcsec² at the target, computed"
+        )
     return ", ".join(parts)
 
 
@@ -107,9 +127,17 @@ def _nights_words(s: Summary) -> str:
 
 
 def _markdown(s: Summary) -> str:
-    lines = [f"# {s.name}", "", "| channel | subs | hours | nights | stations |", "|---|---:|---:|---:|---|"]
-    lines += [f"| {c.channel} | {c.subs_text} | {hours_words(c.hours)} | {c.nights} | {', '.join(c.stations)} |"
-              for c in s.channels]
+    lines = [
+        f"# {s.name}",
+        "",
+        "| channel | subs | hours | nights | stations |",
+        "|---|---:|---:|---:|---|",
+    ]
+    lines += [
+        f"| {c.channel} | {c.subs_text} | {hours_words(c.hours)} | {c.nights} | "
+        f"{', '.join(c.stations)} |"
+        for c in s.channels
+    ]
     lines += [f"| all |  | {hours_words(s.hours)} | {s.nights} |  |", ""]
     if s.nights:
         lines.append(f"- {_nights_words(s)}")
@@ -122,11 +150,17 @@ def _markdown(s: Summary) -> str:
 
 def _text(s: Summary) -> str:
     channels = "; ".join(f"{c.channel} {c.subs_text} ({hours_words(c.hours)})" for c in s.channels)
-    parts = [f"{s.name}: {hours_words(s.hours)} in {_nights_words(s)}." if s.nights else f"{s.name}: nothing yet.",
-             f"{channels}." if channels else "",
-             f"{', '.join(f'{n} {hours_words(h)}' for n, h in s.stations)}." if len(s.stations) > 1 else
-             (f"{s.stations[0][0]}." if s.stations else ""),
-             f"{'; '.join(s.rigs)}." if s.rigs else "", f"{_sky_words(s)}." if _sky_words(s) else ""]
+    parts = [
+        f"{s.name}: {hours_words(s.hours)} in {_nights_words(s)}."
+        if s.nights
+        else f"{s.name}: nothing yet.",
+        f"{channels}." if channels else "",
+        f"{', '.join(f'{n} {hours_words(h)}' for n, h in s.stations)}."
+        if len(s.stations) > 1
+        else (f"{s.stations[0][0]}." if s.stations else ""),
+        f"{'; '.join(s.rigs)}." if s.rigs else "",
+        f"{_sky_words(s)}." if _sky_words(s) else "",
+    ]
     return "\n".join(p for p in parts if p) + "\n"
 
 
@@ -136,8 +170,16 @@ def _csv(s: Summary) -> str:
     writer.writerow(("channel", "subs", "sub_s", "hours", "nights", "stations"))
     for c in s.channels:
         for number, (count, seconds) in enumerate(c.counts):
-            writer.writerow((c.channel, count, f"{seconds:g}", f"{count * seconds / 3600:.4f}",
-                             c.nights if number == 0 else "", " ".join(c.stations)))
+            writer.writerow(
+                (
+                    c.channel,
+                    count,
+                    f"{seconds:g}",
+                    f"{count * seconds / 3600:.4f}",
+                    c.nights if number == 0 else "",
+                    " ".join(c.stations),
+                )
+            )
     return out.getvalue()
 
 

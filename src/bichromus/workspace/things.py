@@ -1,4 +1,6 @@
-"""What is known once: sites, rigs, filters and targets; part of the project's state, in and out as JSON."""
+"""What is known once: sites, rigs, filters and targets; part of the project's state, in and out as
+JSON.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,9 @@ class _Frozen(BaseModel):
 
 
 class SiteThing(_Frozen):
-    """A place: north and east positive; sky in V mag/arcsec2 at the zenith; horizon as azimuth and altitude."""
+    """A place: north and east positive; sky in V mag/arcsec2 at the zenith; horizon as azimuth and
+    altitude.
+    """
 
     name: Name
     lat: Annotated[float, Field(ge=-90, le=90)]
@@ -72,7 +76,9 @@ class FilterThing(_Frozen):
 
 
 class TargetThing(_Frozen):
-    """A target: J2000 degrees, size in arcminutes, position angle of its long side, lines in rayleigh."""
+    """A target: J2000 degrees, size in arcminutes, position angle of its long side, lines in
+    rayleigh.
+    """
 
     name: Name
     aliases: tuple[str, ...] = ()
@@ -136,5 +142,7 @@ def _named(things: Sequence[Thing], name: str, kind: str) -> Thing:
             return thing
     if things and not name:
         return things[0]
-    raise UnknownName(f"No {kind} is called {name!r}" if things else f"There is no {kind} yet",
-                      do=f"Use {', '.join(t.name for t in things)}" if things else f"Add a {kind} first")
+    raise UnknownName(
+        f"No {kind} is called {name!r}" if things else f"There is no {kind} yet",
+        do=f"Use {', '.join(t.name for t in things)}" if things else f"Add a {kind} first",
+    )

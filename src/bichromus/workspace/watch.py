@@ -13,13 +13,19 @@ _EVERY_S: Final = 1.0
 
 
 class Watcher:
-    """Calls ``arrived`` with new files once they have stopped growing, ``lost`` when the folder goes away.
+    """Calls ``arrived`` with new files once they have stopped growing, ``lost`` when the folder
+    goes away.
 
     Both are called from its own thread. Files that are there at the start count as new.
     """
 
-    def __init__(self, folder: Path, arrived: Callable[[Sequence[Path]], None],
-                 lost: Callable[[], None] = lambda: None, every_s: float = _EVERY_S) -> None:
+    def __init__(
+        self,
+        folder: Path,
+        arrived: Callable[[Sequence[Path]], None],
+        lost: Callable[[], None] = lambda: None,
+        every_s: float = _EVERY_S,
+    ) -> None:
         self.folder = folder
         self._arrived, self._lost, self._every = arrived, lost, every_s
         self._sizes: dict[Path, tuple[int, int]] = {}
@@ -58,7 +64,9 @@ class Watcher:
                 except OSError:
                     continue  # it was moved away meanwhile
                 now[path] = found.st_size, found.st_mtime_ns
-        ready = sorted(p for p, what in now.items() if self._sizes.get(p) == what and self._told.get(p) != what)
+        ready = sorted(
+            p for p, what in now.items() if self._sizes.get(p) == what and self._told.get(p) != what
+        )
         self._sizes = now
         self._told.update({p: now[p] for p in ready})
         if ready and not self._stop.is_set():

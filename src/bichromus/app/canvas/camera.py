@@ -17,11 +17,17 @@ class Camera:
     zoom: float
 
     def origin(self, width: int, height: int) -> tuple[float, float]:
-        """Picture coordinates of the first screen pixel's corner, for a stage of that many device pixels."""
+        """Picture coordinates of the first screen pixel's corner, for a stage of that many device
+        pixels.
+        """
         return self.cx - width / 2 / self.zoom, self.cy - height / 2 / self.zoom
 
-    def seen(self, shape: tuple[int, int], width: int, height: int) -> tuple[int, int, int, int] | None:
-        """The part of the stage that a picture (H, W) covers, in whole device pixels: left, top, right, bottom."""
+    def seen(
+        self, shape: tuple[int, int], width: int, height: int
+    ) -> tuple[int, int, int, int] | None:
+        """The part of the stage that a picture (H, W) covers, in whole device pixels: left, top,
+        right, bottom.
+        """
         x0, y0 = self.origin(width, height)
         left, top = max(math.floor(-x0 * self.zoom), 0), max(math.floor(-y0 * self.zoom), 0)
         right = min(math.ceil((shape[1] - x0) * self.zoom), width)
@@ -36,7 +42,9 @@ class Camera:
         """Dragged by device pixels."""
         return replace(self, cx=self.cx - dx / self.zoom, cy=self.cy - dy / self.zoom)
 
-    def zoomed(self, factor: float, x: float, y: float, width: int, height: int, least: float) -> Camera:
+    def zoomed(
+        self, factor: float, x: float, y: float, width: int, height: int, least: float
+    ) -> Camera:
         """Zoomed so that what lies under (x, y) stays there."""
         px, py = self.to_picture(x, y, width, height)
         zoom = min(max(self.zoom * factor, least), MOST_ZOOM)

@@ -31,16 +31,19 @@ _BRUSH_PX = 18.0
 
 
 class Canvas(QWidget):
-    """Shows answers to its own requests. ``wanted`` asks for a view, ``pointed`` tells the pixel under the pointer.
+    """Shows answers to its own requests. ``wanted`` asks for a view, ``pointed`` tells the pixel
+    under the pointer.
 
-    While an answer is on its way the last picture is shown where it now belongs. While ``drawing`` the pointer draws
-    discs in place of panning.
+    While an answer is on its way the last picture is shown where it now belongs. While ``drawing``
+    the pointer draws discs in place of panning.
     """
 
     wanted = pyqtSignal(object)
     pointed = pyqtSignal(int, int)
     left = pyqtSignal()
-    drawn = pyqtSignal(float, float, float, bool)  # x, y, radius in picture pixels; whether the stroke ends
+    drawn = pyqtSignal(
+        float, float, float, bool
+    )  # x, y, radius in picture pixels; whether the stroke ends
 
     def __init__(self) -> None:
         super().__init__()
@@ -67,8 +70,10 @@ class Canvas(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setMinimumSize(240, 160)
         self.setAccessibleName("picture")
-        self.setToolTip("Wheel zooms at the pointer, drag pans, F fits, Z shows one to one.\n"
-                        "Hold a channel's letter to see it alone.")
+        self.setToolTip(
+            "Wheel zooms at the pointer, drag pans, F fits, Z shows one to one.\n"
+            "Hold a channel's letter to see it alone."
+        )
         LOOK.changed.connect(self._restyle)
 
     # --- what is shown ---
@@ -95,13 +100,19 @@ class Canvas(QWidget):
         self._refit()
         self.update()
 
-    def set_alone(self, name: str | None, caption: tuple[str, str] | None = None,
-                  shape: tuple[int, int] | None = None, look: str = "",
-                  before: tuple[str, str] | None = None) -> None:
-        """Show one channel by itself, or the blend; ``caption`` is its tag and what it is, ``look`` what of it.
+    def set_alone(
+        self,
+        name: str | None,
+        caption: tuple[str, str] | None = None,
+        shape: tuple[int, int] | None = None,
+        look: str = "",
+        before: tuple[str, str] | None = None,
+    ) -> None:
+        """Show one channel by itself, or the blend; ``caption`` is its tag and what it is, ``look``
+        what of it.
 
-        ``shape`` is given where the channel lies on a grid of its own, ``before`` (channel and look) where it can be
-        shown as it was before a step.
+        ``shape`` is given where the channel lies on a grid of its own, ``before`` (channel and
+        look) where it can be shown as it was before a step.
         """
         self._caption = caption
         self._own = shape
@@ -137,7 +148,9 @@ class Canvas(QWidget):
             self.ask()
 
     def set_nine(self, on: bool) -> None:
-        """Crops of corners, edges and middle at one to one, or the picture; only of a channel alone."""
+        """Crops of corners, edges and middle at one to one, or the picture; only of a channel
+        alone.
+        """
         if on != self.nine:
             self.nine = on
             self._image = self._pixels = None
@@ -151,7 +164,9 @@ class Canvas(QWidget):
         width, height = self._device_size()
         if self.nine and self.alone is not None:
             name, look = self._asked()
-            self.wanted.emit(Request(next(_NUMBERS), View(0, 0, 1.0, width, height), name, nine=True, look=look))
+            self.wanted.emit(
+                Request(next(_NUMBERS), View(0, 0, 1.0, width, height), name, nine=True, look=look)
+            )
             return
         seen = self._camera.seen(self._shape, width, height)
         if seen is None:
@@ -189,7 +204,9 @@ class Canvas(QWidget):
         self.update()
 
     def one_to_one(self) -> None:
-        """One picture pixel on one screen pixel, about what is in the middle; again: back to the whole."""
+        """One picture pixel on one screen pixel, about what is in the middle; again: back to the
+        whole.
+        """
         if self._camera is None:
             return
         if abs(self._camera.zoom - 1) < 1e-6:
@@ -243,21 +260,37 @@ class Canvas(QWidget):
         width, height = self._device_size()
         ratio = self.devicePixelRatioF()
         if self.nine and self.alone is not None:
-            painter.drawImage(QRectF(0, 0, self._image.width() / ratio, self._image.height() / ratio), self._image)
+            painter.drawImage(
+                QRectF(0, 0, self._image.width() / ratio, self._image.height() / ratio), self._image
+            )
             if self._caption is not None:
                 self._paint_caption(painter, *self._caption)
             return
         x0, y0 = self._camera.origin(width, height)
         scale = self._view.step * self._camera.zoom
-        left, top = (self._view.x0 - x0) * self._camera.zoom, (self._view.y0 - y0) * self._camera.zoom
+        left, top = (
+            (self._view.x0 - x0) * self._camera.zoom,
+            (self._view.y0 - y0) * self._camera.zoom,
+        )
         if self._shape is not None:
-            edge = QRectF(-x0 * self._camera.zoom / ratio, -y0 * self._camera.zoom / ratio,
-                          self._shape[1] * self._camera.zoom / ratio, self._shape[0] * self._camera.zoom / ratio)
+            edge = QRectF(
+                -x0 * self._camera.zoom / ratio,
+                -y0 * self._camera.zoom / ratio,
+                self._shape[1] * self._camera.zoom / ratio,
+                self._shape[0] * self._camera.zoom / ratio,
+            )
             painter.setClipRect(edge)
         if abs(scale - 1) > 1e-6:
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-        painter.drawImage(QRectF(left / ratio, top / ratio, self._image.width() * scale / ratio,
-                                 self._image.height() * scale / ratio), self._image)
+        painter.drawImage(
+            QRectF(
+                left / ratio,
+                top / ratio,
+                self._image.width() * scale / ratio,
+                self._image.height() * scale / ratio,
+            ),
+            self._image,
+        )
         if self._marks:
             paint_marks(painter, self._marks, self._screen, self._camera.zoom / ratio)
         painter.setClipping(False)
@@ -271,7 +304,9 @@ class Canvas(QWidget):
         assert self._camera is not None
         x0, y0 = self._camera.origin(*self._device_size())
         ratio = self.devicePixelRatioF()
-        return QPointF((x + 0.5 - x0) * self._camera.zoom / ratio, (y + 0.5 - y0) * self._camera.zoom / ratio)
+        return QPointF(
+            (x + 0.5 - x0) * self._camera.zoom / ratio, (y + 0.5 - y0) * self._camera.zoom / ratio
+        )
 
     def _draw(self, at: QPointF, done: bool) -> None:
         """Tell a disc of the stroke: 18 screen pixels wide, whatever the zoom."""
@@ -300,7 +335,9 @@ class Canvas(QWidget):
         painter.drawText(QRectF(32, 12, name_width + 4, 26), Qt.AlignmentFlag.AlignVCenter, tag)
         painter.setFont(font(9.5))
         painter.setPen(QColor(t.text))
-        painter.drawText(QRectF(40 + name_width, 12, width, 26), Qt.AlignmentFlag.AlignVCenter, words)
+        painter.drawText(
+            QRectF(40 + name_width, 12, width, 26), Qt.AlignmentFlag.AlignVCenter, words
+        )
 
     def wheelEvent(self, event: QWheelEvent | None) -> None:
         if event is not None and event.angleDelta().y():
@@ -352,10 +389,17 @@ class Canvas(QWidget):
         self.left.emit()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Arrow keys pan, plus and minus zoom; while drawing, Return puts a disc into the middle."""
+        """Arrow keys pan, plus and minus zoom; while drawing, Return puts a disc into the
+        middle.
+        """
         if event is None or self._camera is None:
             return
-        moves = {Qt.Key.Key_Left: (1, 0), Qt.Key.Key_Right: (-1, 0), Qt.Key.Key_Up: (0, 1), Qt.Key.Key_Down: (0, -1)}
+        moves = {
+            Qt.Key.Key_Left: (1, 0),
+            Qt.Key.Key_Right: (-1, 0),
+            Qt.Key.Key_Up: (0, 1),
+            Qt.Key.Key_Down: (0, -1),
+        }
         key = Qt.Key(event.key()) if event.key() else Qt.Key.Key_unknown
         if key in moves:
             dx, dy = moves[key]

@@ -1,4 +1,6 @@
-"""Marks over the picture: rings around cores and halos, arrows of what misses, discs that were drawn."""
+"""Marks over the picture: rings around cores and halos, arrows of what misses, discs that were
+drawn.
+"""
 
 from __future__ import annotations
 
@@ -17,8 +19,9 @@ Kind = Literal["ring", "core", "arrow", "disc", "words"]
 
 @dataclass(frozen=True)
 class Mark:
-    """In pixels of the picture. ``size`` is a radius; of an arrow (dx, dy) is what it shows, ``size`` how many times
-    enlarged; ``words`` stand beside it."""
+    """In pixels of the picture. ``size`` is a radius; of an arrow (dx, dy) is what it shows,
+    ``size`` how many times enlarged; ``words`` stand beside it.
+    """
 
     kind: Kind
     x: float
@@ -29,8 +32,12 @@ class Mark:
     words: str = ""
 
 
-def paint_marks(painter: QPainter, marks: Sequence[Mark], to_screen: Callable[[float, float], QPointF],
-                zoom: float) -> None:
+def paint_marks(
+    painter: QPainter,
+    marks: Sequence[Mark],
+    to_screen: Callable[[float, float], QPointF],
+    zoom: float,
+) -> None:
     """Draw marks; ``to_screen`` takes picture to widget coordinates, ``zoom`` is their ratio."""
     t = LOOK.theme
     light = QColor(t.strong if t.id != "day" else "#ffffff")
@@ -49,13 +56,21 @@ def paint_marks(painter: QPainter, marks: Sequence[Mark], to_screen: Callable[[f
             painter.setPen(QPen(light, 1.3))
             reach = max(mark.size * zoom, 5.0)
             for dx, dy in ((-1, 0), (1, 0), (0, -1), (0, 1)):
-                painter.drawLine(QPointF(at.x() + dx * (reach + 2), at.y() + dy * (reach + 2)),
-                                 QPointF(at.x() + dx * (reach + 8), at.y() + dy * (reach + 8)))
+                painter.drawLine(
+                    QPointF(at.x() + dx * (reach + 2), at.y() + dy * (reach + 2)),
+                    QPointF(at.x() + dx * (reach + 8), at.y() + dy * (reach + 8)),
+                )
         elif mark.kind == "ring":
             painter.setPen(QPen(light, 1.2, Qt.PenStyle.DotLine))
             painter.drawEllipse(at, mark.size * zoom, mark.size * zoom)
         if mark.words:
-            _words(painter, at, mark.words, max(mark.size * zoom, 8.0) if mark.kind != "arrow" else 6.0, light)
+            _words(
+                painter,
+                at,
+                mark.words,
+                max(mark.size * zoom, 8.0) if mark.kind != "arrow" else 6.0,
+                light,
+            )
 
 
 def _arrow(painter: QPainter, at: QPointF, dx: float, dy: float, colour: QColor) -> None:

@@ -1,4 +1,6 @@
-"""The foot: one sentence of advice with its why, the job that runs, the figures under the pointer."""
+"""The foot: one sentence of advice with its why, the job that runs, the figures under the
+pointer.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ from ..widgets.text import seconds_text
 
 
 class _Sentence(QWidget):
-    """A line of text, cut with an ellipsis where there is no room, with a dot that tells its tone."""
+    """A line of text, cut with an ellipsis where there is no room, with a dot that tells
+    its tone.
+    """
 
     def __init__(self) -> None:
         super().__init__()
@@ -44,14 +48,22 @@ class _Sentence(QWidget):
         left = 14.0
         if self.tone:
             painter.setPen(Qt.PenStyle.NoPen)
-            painter.setBrush(QColor(t.accent if self.tone == "act" else t.text if self.tone == "note" else t.muted))
+            painter.setBrush(
+                QColor(
+                    t.accent if self.tone == "act" else t.text if self.tone == "note" else t.muted
+                )
+            )
             painter.drawEllipse(QPointF(left + 3, self.height() / 2), 3.5, 3.5)
             left += 14
         painter.setPen(QColor(t.text))
         painter.setFont(font(9.8))
         room = self.width() - left
-        shown = painter.fontMetrics().elidedText(self.text, Qt.TextElideMode.ElideRight, int(room) + 1)
-        painter.drawText(QRectF(left, 0, room + 2, self.height()), Qt.AlignmentFlag.AlignVCenter, shown)
+        shown = painter.fontMetrics().elidedText(
+            self.text, Qt.TextElideMode.ElideRight, int(room) + 1
+        )
+        painter.drawText(
+            QRectF(left, 0, room + 2, self.height()), Qt.AlignmentFlag.AlignVCenter, shown
+        )
 
 
 class _Bar(QWidget):
@@ -71,7 +83,9 @@ class _Bar(QWidget):
 
 
 class Foot(QWidget):
-    """30 pixels. ``why`` asks for the figures behind the advice, ``cancel`` for the end of the job."""
+    """30 pixels. ``why`` asks for the figures behind the advice, ``cancel`` for the end of
+    the job.
+    """
 
     why = pyqtSignal()
     cancel = pyqtSignal()
@@ -89,7 +103,9 @@ class Foot(QWidget):
         self.why_button.clicked.connect(self.why)
         self.job_words = label("", "muted")
         self.bar = _Bar()
-        self.cancel_button = button("cancel", "Stop this job; nothing is left half-done (Esc)", "quiet")
+        self.cancel_button = button(
+            "cancel", "Stop this job; nothing is left half-done (Esc)", "quiet"
+        )
         self.cancel_button.clicked.connect(self.cancel)
         self.probe = label("", "muted")
         self.probe.setAccessibleName("figures under the pointer")
@@ -118,7 +134,9 @@ class Foot(QWidget):
         self._passing.start(ms)
 
     def _settle(self) -> None:
-        self.sentence.put(self.advice.sentence if self.advice else "", self.advice.tone if self.advice else "")
+        self.sentence.put(
+            self.advice.sentence if self.advice else "", self.advice.tone if self.advice else ""
+        )
         self.why_button.setVisible(self.advice is not None)
 
     def show_job(self, report: JobReport | None) -> None:
@@ -127,7 +145,9 @@ class Foot(QWidget):
         if report is None:
             return
         left = f", {seconds_text(report.left_s)} left" if report.left_s is not None else ""
-        self.job_words.setText(f"{report.text or report.title}  {100 * report.fraction:.0f} %{left}")
+        self.job_words.setText(
+            f"{report.text or report.title}  {100 * report.fraction:.0f} %{left}"
+        )
         self.bar.share = report.fraction
         self.bar.update()
 

@@ -83,7 +83,9 @@ class Head(QWidget):
         owner = self._owner
         menu = QMenu(self)
         rows: list[tuple[str, Callable[[], object]]] = [
-            ("Open stacks…   Ctrl+O", owner.choose_files), ("Rename the project…", self.rename)]
+            ("Open stacks…   Ctrl+O", owner.choose_files),
+            ("Rename the project…", self.rename),
+        ]
         for words, run in rows:
             self._add(menu, words, run)
         menu.addSeparator()
@@ -110,6 +112,8 @@ class Head(QWidget):
         self.menu().popup(self.mapToGlobal(self.name.geometry().bottomLeft()))
 
     def rename(self) -> None:
-        name, good = QInputDialog.getText(self, "Rename the project", "Name", text=self._owner.session.state.name)
+        name, good = QInputDialog.getText(
+            self, "Rename the project", "Name", text=self._owner.session.state.name
+        )
         if good:
             self._owner.guarded(lambda: self._owner.session.rename(name))

@@ -18,7 +18,9 @@ _CARD = 74
 
 @dataclass(frozen=True)
 class Card:
-    """What a card says: ``share`` fills its bar (None: no bar), the last row is the step's own figure."""
+    """What a card says: ``share`` fills its bar (None: no bar), the last row is the step's own
+    figure.
+    """
 
     channel: str
     hours: str
@@ -65,8 +67,11 @@ class Ledger(QWidget):
         if not self.cards:
             painter.setPen(QColor(LOOK.theme.muted))
             painter.setFont(font(9.5))
-            painter.drawText(QRectF(14, 16, self.width() - 24, 80), Qt.TextFlag.TextWordWrap,
-                             "Channels appear here when stacks are open.")
+            painter.drawText(
+                QRectF(14, 16, self.width() - 24, 80),
+                Qt.TextFlag.TextWordWrap,
+                "Channels appear here when stacks are open.",
+            )
         for index, card in enumerate(self.cards):
             self._paint_card(painter, self._card_rect(index), card)
 
@@ -86,9 +91,15 @@ class Ledger(QWidget):
         rail = QRectF(28, box.top() + 30, box.width() - 42, 3)
         if card.share is not None:
             fill_rect(painter, rail, t.line, 1.5)
-            fill_rect(painter, QRectF(rail.left(), rail.top(), rail.width() * min(card.share, 1), 3),
-                      tag_colour(card.channel), 1.5)
-        for number, (label, figure) in enumerate(((card.first, card.snr), (card.label, card.figure))):
+            fill_rect(
+                painter,
+                QRectF(rail.left(), rail.top(), rail.width() * min(card.share, 1), 3),
+                tag_colour(card.channel),
+                1.5,
+            )
+        for number, (label, figure) in enumerate(
+            ((card.first, card.snr), (card.label, card.figure))
+        ):
             line = QRectF(28, box.top() + 36 + 16 * number, box.width() - 42, 16)
             painter.setFont(font(9.2))
             painter.setPen(QColor(t.muted))
@@ -108,7 +119,9 @@ class Ledger(QWidget):
             return
         card = self.cards[index]
         hold = f"\nHold {card.key} to see it alone." if card.key else ""
-        self.setToolTip(f"{card.channel}, {LONG_NAMES.get(card.channel, 'dual band')}\n{card.tip}{hold}")
+        self.setToolTip(
+            f"{card.channel}, {LONG_NAMES.get(card.channel, 'dual band')}\n{card.tip}{hold}"
+        )
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         index = self._index_at(event.position().y()) if event else None

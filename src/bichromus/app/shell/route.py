@@ -6,7 +6,16 @@ from dataclasses import dataclass
 from typing import Literal
 
 from PyQt6.QtCore import QEvent, QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QFont, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
+from PyQt6.QtGui import (
+    QColor,
+    QFont,
+    QHelpEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+)
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from ..theme.look import LOOK, font
@@ -96,7 +105,9 @@ class Route(QWidget):
         painter.drawText(words, Qt.AlignmentFlag.AlignCenter, station.title)
         if here and self.hasFocus():
             width = painter.fontMetrics().horizontalAdvance(station.title)
-            painter.drawLine(QPointF(centre.x() - width / 2, 50), QPointF(centre.x() + width / 2, 50))
+            painter.drawLine(
+                QPointF(centre.x() - width / 2, 50), QPointF(centre.x() + width / 2, 50)
+            )
 
     def _index_at(self, x: float) -> int | None:
         for index in range(len(self.stations)):
@@ -111,7 +122,11 @@ class Route(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         ids = [s.id for s in self.stations]
-        if event is None or event.key() not in (Qt.Key.Key_Left, Qt.Key.Key_Right) or self.current not in ids:
+        if (
+            event is None
+            or event.key() not in (Qt.Key.Key_Left, Qt.Key.Key_Right)
+            or self.current not in ids
+        ):
             super().keyPressEvent(event)
             return
         step = 1 if event.key() == Qt.Key.Key_Right else -1
@@ -122,6 +137,10 @@ class Route(QWidget):
             index = self._index_at(float(event.pos().x()))
             if index is not None:
                 station = self.stations[index]
-                QToolTip.showText(event.globalPos(), f"{station.title} (key {index + 1})\n{station.tip}".strip(), self)
+                QToolTip.showText(
+                    event.globalPos(),
+                    f"{station.title} (key {index + 1})\n{station.tip}".strip(),
+                    self,
+                )
             return True
         return super().event(event)

@@ -1,4 +1,6 @@
-"""Small sheets over the stage: the why of an advice, what went wrong, the keys, and the search for a command."""
+"""Small sheets over the stage: the why of an advice, what went wrong, the keys, and the search for
+a command.
+"""
 
 from __future__ import annotations
 
@@ -7,7 +9,15 @@ from dataclasses import dataclass
 
 from PyQt6.QtCore import QEvent, QObject, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QFrame, QGridLayout, QHBoxLayout, QLineEdit, QListWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QFrame,
+    QGridLayout,
+    QHBoxLayout,
+    QLineEdit,
+    QListWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ...core.advise import Advice
 from ...core.model.errors import BichromusError
@@ -16,7 +26,9 @@ from ..widgets.fold import button, label
 
 @dataclass(frozen=True)
 class Command:
-    """Something that can be done: how it is called, its key, what it does, and whether it can be done now."""
+    """Something that can be done: how it is called, its key, what it does, and whether it can be
+    done now.
+    """
 
     id: str
     title: str
@@ -109,10 +121,14 @@ class TroubleSheet(Sheet):
             self.body.removeWidget(old)
             old.deleteLater()
         shown = list(errors[:6])
-        self.title.setText("This did not work" if len(errors) == 1 else f"{len(errors)} things did not work")
+        self.title.setText(
+            "This did not work" if len(errors) == 1 else f"{len(errors)} things did not work"
+        )
         self._labels = [label(e.sentence(), wrap=True) for e in shown]
         if len(errors) > len(shown):
-            self._labels.append(label(f"and {len(errors) - len(shown)} more of the same kind.", "muted"))
+            self._labels.append(
+                label(f"and {len(errors) - len(shown)} more of the same kind.", "muted")
+            )
         for widget in self._labels:
             widget.setMinimumWidth(500)
             self.body.addWidget(widget)
@@ -125,7 +141,9 @@ class TroubleSheet(Sheet):
 class KeySheet(Sheet):
     """All keys."""
 
-    def __init__(self, parent: QWidget, commands: Sequence[Command], more: Sequence[tuple[str, str]]) -> None:
+    def __init__(
+        self, parent: QWidget, commands: Sequence[Command], more: Sequence[tuple[str, str]]
+    ) -> None:
         super().__init__(parent, "Keys", 620)
         grid = QGridLayout()
         grid.setHorizontalSpacing(18)
@@ -168,9 +186,14 @@ class Finder(Sheet):
 
     def _filter(self, text: str) -> None:
         words = text.lower().split()
-        self._found = [c for c in self._commands if c.ready()
-                       and all(w in f"{c.title} {c.group}".lower() for w in words)]
-        self._found.sort(key=lambda c: -sum(w in c.title.lower().replace(",", "").split() for w in words))
+        self._found = [
+            c
+            for c in self._commands
+            if c.ready() and all(w in f"{c.title} {c.group}".lower() for w in words)
+        ]
+        self._found.sort(
+            key=lambda c: -sum(w in c.title.lower().replace(",", "").split() for w in words)
+        )
         self.list.clear()
         self.list.addItems([f"{c.title}    {c.key}" if c.key else c.title for c in self._found])
         self.list.setCurrentRow(0)
@@ -185,7 +208,9 @@ class Finder(Sheet):
         if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:
             if event.key() in (Qt.Key.Key_Down, Qt.Key.Key_Up):
                 step = 1 if event.key() == Qt.Key.Key_Down else -1
-                self.list.setCurrentRow(min(max(self.list.currentRow() + step, 0), self.list.count() - 1))
+                self.list.setCurrentRow(
+                    min(max(self.list.currentRow() + step, 0), self.list.count() - 1)
+                )
                 return True
             if event.key() == Qt.Key.Key_Escape:
                 self.put_away()

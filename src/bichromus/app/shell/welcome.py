@@ -22,7 +22,9 @@ class Welcome(QWidget):
         self.words.setFixedWidth(420)
         for part in (self.head, self.words):
             part.setAlignment(Qt.AlignmentFlag.AlignHCenter)
-        self.open_button = button("Open stacks…", "Choose FITS, TIFF or PNG stacks (Ctrl+O)", "primary")
+        self.open_button = button(
+            "Open stacks…", "Choose FITS, TIFF or PNG stacks (Ctrl+O)", "primary"
+        )
         self.open_button.clicked.connect(self.open_wanted)
         self.demo_button = button("Open the demo", "An invented nebula, gathered by two stations")
         self.demo_button.clicked.connect(self.demo_wanted)
@@ -31,7 +33,9 @@ class Welcome(QWidget):
         row.addStretch(1)
         row.addWidget(self.open_button)
         row.addWidget(self.demo_button)
-        self.again_button = button("Prepare them", "Read, extract and measure what is missing", "primary")
+        self.again_button = button(
+            "Prepare them", "Read, extract and measure what is missing", "primary"
+        )
         self.again_button.clicked.connect(self.again_wanted)
         row.addWidget(self.again_button)
         row.addStretch(1)
@@ -53,11 +57,17 @@ class Welcome(QWidget):
         self.again_button.setVisible(again)
         if busy:
             self.head.setText("Preparing the channels")
-            self.words.setText("Reading, extracting and measuring. This is done once; the result is kept.")
+            self.words.setText(
+                "Reading, extracting and measuring. This is done once; the result is kept."
+            )
         elif again:
             self.head.setText("The channels are not prepared")
-            self.words.setText("The work was stopped, or a stack could not be used. What was done is kept.")
+            self.words.setText(
+                "The work was stopped, or a stack could not be used. What was done is kept."
+            )
         else:
             self.head.setText("No stacks yet")
-            self.words.setText("Open the mono and dual-band stacks of one target, or drop them here. "
-                               "Their headers say what they hold; what is unclear can be corrected.")
+            self.words.setText(
+                "Open the mono and dual-band stacks of one target, or drop them here. "
+                "Their headers say what they hold; what is unclear can be corrected."
+            )

@@ -47,13 +47,22 @@ from .route import Station
 from .sheets import Finder, KeySheet, TroubleSheet, WhySheet
 from .welcome import Welcome
 
-HOLD_KEYS = {Qt.Key.Key_H: "Ha", Qt.Key.Key_O: "O3", Qt.Key.Key_S: "S2", Qt.Key.Key_L: "L", Qt.Key.Key_R: "R",
-             Qt.Key.Key_G: "G", Qt.Key.Key_B: "B"}
+HOLD_KEYS = {
+    Qt.Key.Key_H: "Ha",
+    Qt.Key.Key_O: "O3",
+    Qt.Key.Key_S: "S2",
+    Qt.Key.Key_L: "L",
+    Qt.Key.Key_R: "R",
+    Qt.Key.Key_G: "G",
+    Qt.Key.Key_B: "B",
+}
 _FILES = "Stacks (*.fits *.fit *.fts *.fits.gz *.fits.fz *.tif *.tiff *.png);;All files (*)"
 
 
 class Window(QMainWindow):
-    """One window on one project. ``project_wanted`` asks for another: a folder, or one of new, demo."""
+    """One window on one project. ``project_wanted`` asks for another: a folder, or one of new,
+    demo.
+    """
 
     project_wanted = pyqtSignal(object)
     closed = pyqtSignal(object)
@@ -69,8 +78,14 @@ class Window(QMainWindow):
         self._held: str | None = None
         self._topics: dict[str, object] = {}
         desk = Desk(session, self.bridge, self.canvas, self, settings)
-        self.steps: list[Step] = [PlanStep(desk), LogStep(desk), SubsStep(desk), ChannelsStep(desk),
-                                  BlendStep(desk), PublishStep(desk)]
+        self.steps: list[Step] = [
+            PlanStep(desk),
+            LogStep(desk),
+            SubsStep(desk),
+            ChannelsStep(desk),
+            BlendStep(desk),
+            PublishStep(desk),
+        ]
         self.step = self.step_named("channels")
         self._thumbs = Pause(self, lambda: session.ask_thumbnails(240), 120)
         self._frame = Later(self, self._show_frame)
@@ -157,7 +172,9 @@ class Window(QMainWindow):
         bridge.trouble.connect(self.show_trouble)
         bridge.job.connect(self.foot.show_job)
         bridge.idle.connect(self._idle)
-        bridge.cancelled.connect(lambda title: self.foot.tell(f"Cancelled: {title}. Nothing was left half-done."))
+        bridge.cancelled.connect(
+            lambda title: self.foot.tell(f"Cancelled: {title}. Nothing was left half-done.")
+        )
         self.head.route.chosen.connect(self.go)
         self.ledger.chosen.connect(self.select)
         self.foot.why.connect(self.show_why)
@@ -192,10 +209,14 @@ class Window(QMainWindow):
         self._show_advice()
 
     def _show_stage(self) -> None:
-        self.stage.setCurrentWidget(self.step.stage or (self.canvas if self.session.painter else self.welcome))
+        self.stage.setCurrentWidget(
+            self.step.stage or (self.canvas if self.session.painter else self.welcome)
+        )
 
     def _fit_shelf(self) -> None:
-        self.shelf_frame.setVisible(self.step.shelf is not None and self.session.painter is not None)
+        self.shelf_frame.setVisible(
+            self.step.shelf is not None and self.session.painter is not None
+        )
         if self.step.shelf is not None:
             self.shelves.setFixedHeight(self.step.shelf.minimumHeight())
 
@@ -281,15 +302,32 @@ class Window(QMainWindow):
     # --- holding a key ---
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
-        """Holding a channel's letter shows it alone, whatever has the focus, unless something is typed."""
-        if not isinstance(event, QKeyEvent) or not isinstance(watched, QWidget) or watched.window() is not self:
+        """Holding a channel's letter shows it alone, whatever has the focus, unless something is
+        typed.
+        """
+        if (
+            not isinstance(event, QKeyEvent)
+            or not isinstance(watched, QWidget)
+            or watched.window() is not self
+        ):
             return super().eventFilter(watched, event)
         key = Qt.Key(event.key()) if event.key() else Qt.Key.Key_unknown
-        if key == Qt.Key.Key_Space and self.step.stage is None and self.focusWidget() in (self.canvas, self.ledger):
-            if not event.isAutoRepeat() and event.type() in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease):
+        if (
+            key == Qt.Key.Key_Space
+            and self.step.stage is None
+            and self.focusWidget() in (self.canvas, self.ledger)
+        ):
+            if not event.isAutoRepeat() and event.type() in (
+                QEvent.Type.KeyPress,
+                QEvent.Type.KeyRelease,
+            ):
                 self.hold_before(event.type() == QEvent.Type.KeyPress)
             return event.type() in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease)
-        if key not in HOLD_KEYS or event.modifiers() or isinstance(self.focusWidget(), (QLineEdit, QPlainTextEdit)):
+        if (
+            key not in HOLD_KEYS
+            or event.modifiers()
+            or isinstance(self.focusWidget(), (QLineEdit, QPlainTextEdit))
+        ):
             return super().eventFilter(watched, event)
         if event.type() == QEvent.Type.KeyPress:
             if not event.isAutoRepeat():
@@ -321,7 +359,9 @@ class Window(QMainWindow):
             return
         self._held = channel
         prepared = self.session.channels.channel(channel)
-        self.canvas.set_alone(channel, (channel, f"{prepared.label}   SNR {snr_text(prepared.measure.snr)}"))
+        self.canvas.set_alone(
+            channel, (channel, f"{prepared.label}   SNR {snr_text(prepared.measure.snr)}")
+        )
 
     def release(self, channel: str) -> None:
         if self._held == channel:
@@ -360,7 +400,9 @@ class Window(QMainWindow):
         self.setWindowTitle(f"{state.name} – Bichromus")
 
     def _ledger_names(self) -> list[str]:
-        """The project's channels; while planning and logging also those that are still to be shot."""
+        """The project's channels; while planning and logging also those that are still to
+        be shot.
+        """
         names = set(self.session.channels.names) | self.step.names()
         return sorted(names, key=channel_order)
 
@@ -371,7 +413,15 @@ class Window(QMainWindow):
             return own
         if name not in self.session.channels.chosen:
             held = clock_text(self.step.held_hours(name))
-            return Card(name, held, "–", None, *self.step.figure(name), "", f"{held or 'Nothing'} of it yet.")
+            return Card(
+                name,
+                held,
+                "–",
+                None,
+                *self.step.figure(name),
+                "",
+                f"{held or 'Nothing'} of it yet.",
+            )
         prepared = self.session.channels.channel(name)
         snr = prepared.measure.snr
         need = self.step.needs.get(name)
@@ -380,18 +430,37 @@ class Window(QMainWindow):
         if need is None or snr is None:
             used = self.session.recipe is not None and name in self.session.recipe.settings.used()
             tip = f"{hours} gathered." if hours else "Its header tells no hours."
-            return Card(name, hours, snr_text(snr), 1.0 if used and snr else None, *figure, key, tip)
+            return Card(
+                name, hours, snr_text(snr), 1.0 if used and snr else None, *figure, key, tip
+            )
         wanted = snr * need.factor
         more = f", {clock_text(need.hours_more)} more under the same sky" if need.hours_more else ""
         tip = f"SNR {snr_text(snr)} of the {snr_text(wanted)} that full colour would take{more}."
-        return Card(name, hours, f"{snr_text(snr)} of {snr_text(wanted)}", 1 / need.factor, *figure, key, tip, True)
+        return Card(
+            name,
+            hours,
+            f"{snr_text(snr)} of {snr_text(wanted)}",
+            1 / need.factor,
+            *figure,
+            key,
+            tip,
+            True,
+        )
 
     def _show_stacked(self, made: list[Preliminary]) -> None:
         """A night was stacked: look at it in Channels, and say what could not be used."""
         words = ", ".join(f"{m.channel} of {m.subs} subs" for m in made)
         lost = [n for m in made for n in m.left_out]
-        self.foot.tell(f"Stacked: {words}." + (f" Left out, their stars do not fit: {', '.join(lost[:3])}"
-                                               f"{' and more' if len(lost) > 3 else ''}." if lost else ""), 9000)
+        self.foot.tell(
+            f"Stacked: {words}."
+            + (
+                f" Left out, their stars do not fit: {', '.join(lost[:3])}"
+                f"{' and more' if len(lost) > 3 else ''}."
+                if lost
+                else ""
+            ),
+            9000,
+        )
         channels = self.step_named("channels")
         assert isinstance(channels, ChannelsStep)
         channels.show_next_preliminary()
@@ -414,7 +483,9 @@ class Window(QMainWindow):
         if painter is None:
             return
         alone = self.canvas.alone
-        if alone is not None and (alone in painter.channels.origins or alone in painter.channels.chosen):
+        if alone is not None and (
+            alone in painter.channels.origins or alone in painter.channels.chosen
+        ):
             names = [painter.find(alone).channel]
             value, snr = painter.probe_one(painter.find(alone), x, y)
             found = {names[0]: (value, snr)}
@@ -447,14 +518,21 @@ class Window(QMainWindow):
         self.take_paths(paths)
 
     def take_paths(self, paths: Sequence[Path]) -> None:
-        """Open dropped files; a folder gives the files in it, a project folder opens the project."""
+        """Open dropped files; a folder gives the files in it, a project folder opens the
+        project.
+        """
         projects = [p for p in paths if p.suffix == ".bichromus" and p.is_dir()]
         if projects:
             self.project_wanted.emit(projects[0])
             return
         endings = {".fits", ".fit", ".fts", ".fz", ".gz", ".tif", ".tiff", ".png"}
-        files = [f for p in paths for f in (sorted(c for c in p.iterdir() if c.suffix.lower() in endings)
-                                            if p.is_dir() else [p])]
+        files = [
+            f
+            for p in paths
+            for f in (
+                sorted(c for c in p.iterdir() if c.suffix.lower() in endings) if p.is_dir() else [p]
+            )
+        ]
         if files:
             self.session.open_files(files)
 

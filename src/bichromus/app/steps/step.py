@@ -1,4 +1,6 @@
-"""What every step has: a shelf under the picture, an inspector beside it, and what it shows on the stage."""
+"""What every step has: a shelf under the picture, an inspector beside it, and what it shows on the
+stage.
+"""
 
 from __future__ import annotations
 
@@ -42,7 +44,9 @@ class Step(QObject):
         self.session = desk.session
         self.shelf: QWidget | None = None
         self.stage: QWidget | None = None  # in place of the picture
-        self.first: QWidget | None = None  # what has the keys when the step begins; else the picture
+        self.first: QWidget | None = (
+            None  # what has the keys when the step begins; else the picture
+        )
         self.inspector = Inspector()
         self.active = False
 

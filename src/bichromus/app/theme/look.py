@@ -30,17 +30,66 @@ class Theme:
     red_only: bool = False
 
 
-THEMES: Final = {t.id: t for t in (
-    Theme("dusk", "Dusk", "#171717", "#1b1b1b", "#272727", "#2f2f2f", "#d2d2d2", "#9a9a9a", "#5c5c5c", "#f4f4f4",
-          "#e8a33d", "#0b0b0b"),
-    Theme("red", "Red light", "#0b0000", "#0f0000", "#220000", "#2e0000", "#d23a2a", "#a82a1e", "#5a130d", "#ff5a44",
-          "#ff5a44", "#050000", True),
-    Theme("day", "Day", "#e9e9e9", "#f3f3f3", "#ffffff", "#cfcfcf", "#2a2a2a", "#5d5d5d", "#a8a8a8", "#000000",
-          "#9a5b00", "#bdbdbd"),
-)}
+THEMES: Final = {
+    t.id: t
+    for t in (
+        Theme(
+            "dusk",
+            "Dusk",
+            "#171717",
+            "#1b1b1b",
+            "#272727",
+            "#2f2f2f",
+            "#d2d2d2",
+            "#9a9a9a",
+            "#5c5c5c",
+            "#f4f4f4",
+            "#e8a33d",
+            "#0b0b0b",
+        ),
+        Theme(
+            "red",
+            "Red light",
+            "#0b0000",
+            "#0f0000",
+            "#220000",
+            "#2e0000",
+            "#d23a2a",
+            "#a82a1e",
+            "#5a130d",
+            "#ff5a44",
+            "#ff5a44",
+            "#050000",
+            True,
+        ),
+        Theme(
+            "day",
+            "Day",
+            "#e9e9e9",
+            "#f3f3f3",
+            "#ffffff",
+            "#cfcfcf",
+            "#2a2a2a",
+            "#5d5d5d",
+            "#a8a8a8",
+            "#000000",
+            "#9a5b00",
+            "#bdbdbd",
+        ),
+    )
+}
 
-_TAGS: Final = {"S2": "#b5384f", "Ha": "#d9544d", "O3": "#35a79c", "Hb": "#4aa3e0", "R": "#b9746c", "G": "#7f9f74",
-                "B": "#7288b8", "L": "#d8d8d8", "C": "#c9b48a"}
+_TAGS: Final = {
+    "S2": "#b5384f",
+    "Ha": "#d9544d",
+    "O3": "#35a79c",
+    "Hb": "#4aa3e0",
+    "R": "#b9746c",
+    "G": "#7f9f74",
+    "B": "#7288b8",
+    "L": "#d8d8d8",
+    "C": "#c9b48a",
+}
 HATCHED: Final = ("S2",)
 THIN: Final = ("R", "G", "B")
 
@@ -108,41 +157,51 @@ def style_sheet(t: Theme) -> str:
     QLabel[role="muted"] {{ color: {t.muted}; font-size: 12px; }}
     QLabel[role="wants"] {{ color: {t.accent}; }}
     QLabel[role="figure"] {{ color: {t.strong}; }}
-    QPushButton {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 4px; padding: 5px 12px; }}
+    QPushButton {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 4px;
+        padding: 5px 12px; }}
     QPushButton:hover {{ border-color: {t.muted}; }}
     QPushButton:focus, QComboBox:focus, QLineEdit:focus {{ border-color: {t.text}; }}
     QPushButton:disabled {{ color: {t.faint}; }}
-    QPushButton[role="primary"] {{ background: {t.text}; color: {t.ground}; font-weight: 600; border: 0;
+    QPushButton[role="primary"] {{ background: {t.text}; color: {t.ground}; font-weight: 600;
+        border: 0;
         padding: 8px 14px; }}
     QPushButton[role="primary"]:hover {{ background: {t.strong}; }}
     QPushButton[role="primary"]:focus {{ border: 2px solid {t.muted}; }}
     QPushButton[role="primary"]:disabled {{ background: {t.raised}; color: {t.faint}; }}
-    QPushButton[role="link"] {{ background: transparent; border: 0; color: {t.accent}; padding: 2px 6px;
+    QPushButton[role="link"] {{ background: transparent; border: 0; color: {t.accent};
+        padding: 2px 6px;
         text-decoration: underline; }}
     QPushButton[role="link"]:focus {{ color: {t.strong}; }}
-    QPushButton[role="fold"] {{ background: transparent; border: 0; color: {t.strong}; font-weight: 600; padding: 0;
+    QPushButton[role="fold"] {{ background: transparent; border: 0; color: {t.strong};
+        font-weight: 600; padding: 0;
         text-align: left; }}
     QPushButton[role="fold"]:hover, QPushButton[role="fold"]:focus {{ text-decoration: underline; }}
-    QPushButton[role="quiet"] {{ background: transparent; border: 0; color: {t.muted}; padding: 2px 6px; }}
+    QPushButton[role="quiet"] {{ background: transparent; border: 0; color: {t.muted};
+        padding: 2px 6px; }}
     QPushButton[role="quiet"]:hover, QPushButton[role="quiet"]:focus {{ color: {t.strong}; }}
     QPushButton[role="choice"] {{ text-align: left; padding: 3px 9px; background: transparent; }}
-    QPushButton[role="choice"]:checked {{ background: {t.line}; color: {t.strong}; border-color: {t.muted}; }}
+    QPushButton[role="choice"]:checked {{ background: {t.line}; color: {t.strong};
+        border-color: {t.muted}; }}
     QPushButton[role="ask"] {{ border-color: {t.accent}; color: {t.accent}; }}
-    QComboBox {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 4px; padding: 4px 8px; }}
+    QComboBox {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 4px;
+        padding: 4px 8px; }}
     QComboBox::drop-down {{ border: 0; width: 18px; }}
     QComboBox QAbstractItemView {{ background: {t.raised}; border: 1px solid {t.line};
         selection-background-color: {t.line}; selection-color: {t.strong}; }}
-    QLineEdit, QPlainTextEdit, QTextEdit {{ background: {t.ground}; border: 1px solid {t.line}; border-radius: 4px;
+    QLineEdit, QPlainTextEdit, QTextEdit {{ background: {t.ground}; border: 1px solid {t.line};
+        border-radius: 4px;
         padding: 4px 6px; selection-background-color: {t.muted}; }}
     QListWidget {{ background: {t.panel}; border: 0; outline: 0; }}
     QListWidget::item {{ padding: 6px 8px; }}
     QListWidget::item:selected {{ background: {t.raised}; color: {t.strong}; }}
     QCheckBox, QRadioButton {{ spacing: 8px; background: transparent; }}
-    QCheckBox::indicator, QRadioButton::indicator {{ width: 13px; height: 13px; border: 1px solid {t.muted};
+    QCheckBox::indicator, QRadioButton::indicator {{ width: 13px; height: 13px;
+        border: 1px solid {t.muted};
         background: transparent; }}
     QCheckBox::indicator {{ border-radius: 3px; }}
     QRadioButton::indicator {{ border-radius: 7px; }}
-    QCheckBox::indicator:checked, QRadioButton::indicator:checked {{ background: {t.text}; border-color: {t.text}; }}
+    QCheckBox::indicator:checked, QRadioButton::indicator:checked {{ background: {t.text};
+        border-color: {t.text}; }}
     QCheckBox:focus, QRadioButton:focus {{ color: {t.strong}; }}
     QScrollArea, QScrollArea > QWidget > QWidget {{ background: {t.panel}; border: 0; }}
     QScrollBar:vertical {{ background: transparent; width: 8px; margin: 0; }}
@@ -151,7 +210,8 @@ def style_sheet(t: Theme) -> str:
     QScrollBar::handle:horizontal {{ background: {t.line}; border-radius: 4px; min-width: 30px; }}
     QScrollBar::add-line, QScrollBar::sub-line {{ width: 0; height: 0; }}
     QScrollBar::add-page, QScrollBar::sub-page {{ background: transparent; }}
-    QToolTip {{ background: {t.raised}; color: {t.text}; border: 1px solid {t.line}; padding: 4px 6px; }}
+    QToolTip {{ background: {t.raised}; color: {t.text}; border: 1px solid {t.line};
+        padding: 4px 6px; }}
     QDialog {{ background: {t.panel}; }}
     QMenu {{ background: {t.raised}; border: 1px solid {t.line}; padding: 4px; }}
     QMenu::item {{ padding: 5px 18px; background: transparent; }}

@@ -19,14 +19,18 @@ class BalanceDial(ValueGesture):
     def __init__(self) -> None:
         super().__init__("balance", 0.0)
         self._suggested: float | None = None
-        self.setToolTip("Balance: 0 makes every channel equally loud and keeps all colour,\n"
-                        "1 lets no channel bring more noise than the quietest. Keys [ and ].")
+        self.setToolTip(
+            "Balance: 0 makes every channel equally loud and keeps all colour,\n"
+            "1 lets no channel bring more noise than the quietest. Keys [ and ]."
+        )
 
     def sizeHint(self) -> QSize:
         return QSize(240, 88)
 
     def set_value(self, value: float, suggested: float | None) -> None:
-        """Show a balance and the suggested one, without telling anybody; a gesture in hand is left alone."""
+        """Show a balance and the suggested one, without telling anybody; a gesture in hand is left
+        alone.
+        """
         self._show(value)
         self._suggested = suggested
         self.update()
@@ -39,7 +43,10 @@ class BalanceDial(ValueGesture):
     def _point(self, share: float, out: float = 0.0) -> QPointF:
         centre, radius = self._arc()
         angle = -_HALF_ANGLE + 2 * _HALF_ANGLE * share
-        return QPointF(centre.x() + (radius + out) * math.sin(angle), centre.y() - (radius + out) * math.cos(angle))
+        return QPointF(
+            centre.x() + (radius + out) * math.sin(angle),
+            centre.y() - (radius + out) * math.cos(angle),
+        )
 
     def _path(self, end: float) -> QPainterPath:
         path = QPainterPath(self._point(0))
@@ -60,7 +67,9 @@ class BalanceDial(ValueGesture):
             self._mark(painter, self._suggested)
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QColor(t.strong))
-        painter.drawEllipse(self._point(self._value), 8 if self.hasFocus() else 7, 8 if self.hasFocus() else 7)
+        painter.drawEllipse(
+            self._point(self._value), 8 if self.hasFocus() else 7, 8 if self.hasFocus() else 7
+        )
         painter.setFont(font(9.3))
         painter.setPen(QColor(t.muted))
         foot = QRectF(0, self.height() - 22, self.width(), 20)
@@ -81,12 +90,17 @@ class BalanceDial(ValueGesture):
         painter.setFont(font(9))
         place = self._point(share, 22)
         left = min(max(place.x() - 60, 0), self.width() - 120)
-        painter.drawText(QRectF(left, max(place.y() - 14, 0), 120, 16), Qt.AlignmentFlag.AlignHCenter,
-                         f"suggested {share:.2f}")
+        painter.drawText(
+            QRectF(left, max(place.y() - 14, 0), 120, 16),
+            Qt.AlignmentFlag.AlignHCenter,
+            f"suggested {share:.2f}",
+        )
 
     def _take(self, x: float) -> None:
         centre, radius = self._arc()
-        share = (math.asin(min(max((x - centre.x()) / radius, -1), 1)) + _HALF_ANGLE) / (2 * _HALF_ANGLE)
+        share = (math.asin(min(max((x - centre.x()) / radius, -1), 1)) + _HALF_ANGLE) / (
+            2 * _HALF_ANGLE
+        )
         self.go(share)
 
     def go(self, value: float) -> None:
@@ -101,7 +115,12 @@ class BalanceDial(ValueGesture):
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:
             return
-        steps = {Qt.Key.Key_Right: 0.02, Qt.Key.Key_Up: 0.02, Qt.Key.Key_Left: -0.02, Qt.Key.Key_Down: -0.02}
+        steps = {
+            Qt.Key.Key_Right: 0.02,
+            Qt.Key.Key_Up: 0.02,
+            Qt.Key.Key_Left: -0.02,
+            Qt.Key.Key_Down: -0.02,
+        }
         key = Qt.Key(event.key())
         if key not in steps:
             super().keyPressEvent(event)

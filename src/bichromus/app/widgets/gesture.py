@@ -11,7 +11,9 @@ from .later import Pause
 
 
 class ValueGesture(QWidget):
-    """``moved`` while it goes, ``settled`` once at the end of a gesture: a drag, or keys and then a pause."""
+    """``moved`` while it goes, ``settled`` once at the end of a gesture: a drag, or keys and then a
+    pause.
+    """
 
     moved = pyqtSignal(float)
     settled = pyqtSignal(float)

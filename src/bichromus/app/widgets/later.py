@@ -8,11 +8,14 @@ from typing import Final
 from PyQt6.QtCore import QObject, QTimer
 
 SETTLE_MS: Final = 350
-"""A pause of this length ends a gesture of keys or wheel, so that it is one entry of the history."""
+"""A pause of this length ends a gesture of keys or wheel, so that it is one entry of the history.
+"""
 
 
 class Later(QTimer):
-    """Runs ``work`` once, a moment after the first of many calls of ``ask``; the next calls join it."""
+    """Runs ``work`` once, a moment after the first of many calls of ``ask``; the next calls join
+    it.
+    """
 
     def __init__(self, parent: QObject, work: Callable[[], None], ms: int = 70) -> None:
         super().__init__(parent)

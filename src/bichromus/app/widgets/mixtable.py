@@ -33,11 +33,16 @@ class MixTable(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName("mix table")
-        self.setToolTip("What red, green and blue take of each channel.\nDrag a cell sideways, type a number, or hold "
-                        "Shift with the arrow keys; Delete empties it.")
+        self.setToolTip(
+            "What red, green and blue take of each channel.\n"
+            "Drag a cell sideways, type a number, or hold "
+            "Shift with the arrow keys; Delete empties it."
+        )
         LOOK.changed.connect(self.update)
 
-    def show_mix(self, channels: list[str], mix: dict[str, dict[str, float]], noise: dict[str, float]) -> None:
+    def show_mix(
+        self, channels: list[str], mix: dict[str, dict[str, float]], noise: dict[str, float]
+    ) -> None:
         """Show weights and the predicted noise of each output (sRGB code)."""
         self._noise = noise
         if self._drag is None and not self._typed:
@@ -77,8 +82,11 @@ class MixTable(QWidget):
         painter.drawText(QRectF(0, top, _NAME, _FOOT), Qt.AlignmentFlag.AlignVCenter, "noise")
         for column, (output, _) in enumerate(OUTPUTS):
             box = self.cell_rect(0, column)
-            painter.drawText(QRectF(box.left(), top, box.width() - 6, _FOOT), right,
-                             f"{100 * self._noise.get(output, 0):.1f} %")
+            painter.drawText(
+                QRectF(box.left(), top, box.width() - 6, _FOOT),
+                right,
+                f"{100 * self._noise.get(output, 0):.1f} %",
+            )
 
     def _paint_row(self, painter: QPainter, row: int, name: str) -> None:
         t = LOOK.theme
@@ -93,7 +101,11 @@ class MixTable(QWidget):
             fill_rect(painter, box, t.raised, 2)
             if weight:
                 share = min(abs(weight), 1.0)
-                fill_rect(painter, QRectF(box.left(), box.bottom() - 3, box.width() * share, 3), tag_colour(name))
+                fill_rect(
+                    painter,
+                    QRectF(box.left(), box.bottom() - 3, box.width() * share, 3),
+                    tag_colour(name),
+                )
             here = self.hasFocus() and self._cell == (row, column)
             if here:
                 painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -167,7 +179,12 @@ class MixTable(QWidget):
             return
         key, text = Qt.Key(event.key()), event.text()
         row, column = self._cell
-        moves = {Qt.Key.Key_Up: (-1, 0), Qt.Key.Key_Down: (1, 0), Qt.Key.Key_Left: (0, -1), Qt.Key.Key_Right: (0, 1)}
+        moves = {
+            Qt.Key.Key_Up: (-1, 0),
+            Qt.Key.Key_Down: (1, 0),
+            Qt.Key.Key_Left: (0, -1),
+            Qt.Key.Key_Right: (0, 1),
+        }
         if text and text in "0123456789.,-":
             self._typed += text
         elif key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
@@ -183,7 +200,10 @@ class MixTable(QWidget):
         elif key in moves:
             self._finish_typing()
             down, across = moves[key]
-            self._cell = (min(max(row + down, 0), len(self._channels) - 1), min(max(column + across, 0), 2))
+            self._cell = (
+                min(max(row + down, 0), len(self._channels) - 1),
+                min(max(column + across, 0), 2),
+            )
         else:
             super().keyPressEvent(event)
             return

@@ -15,7 +15,9 @@ def draw_tag(painter: QPainter, rect: QRectF, channel: str) -> None:
     if mark:  # a dual band: its first line above, the other below
         half = rect.height() / 2
         draw_tag(painter, QRectF(rect.left(), rect.top(), rect.width(), half - 0.5), first)
-        draw_tag(painter, QRectF(rect.left(), rect.top() + half + 0.5, rect.width(), half - 0.5), second)
+        draw_tag(
+            painter, QRectF(rect.left(), rect.top() + half + 0.5, rect.width(), half - 0.5), second
+        )
         return
     colour = tag_colour(channel)
     box = QRectF(rect)
@@ -30,7 +32,12 @@ def draw_tag(painter: QPainter, rect: QRectF, channel: str) -> None:
         painter.setPen(QPen(QColor(LOOK.theme.panel), 1.6))
         y = box.top() - box.width()
         while y < box.bottom() + box.width():
-            painter.drawLine(box.bottomLeft().x().__int__() - 1, int(y + box.width()), int(box.right()) + 1, int(y))
+            painter.drawLine(
+                box.bottomLeft().x().__int__() - 1,
+                int(y + box.width()),
+                int(box.right()) + 1,
+                int(y),
+            )
             y += 5
     painter.restore()
 
@@ -55,12 +62,15 @@ def fill_rect(painter: QPainter, rect: QRectF, colour: str | QColor, radius: flo
 
 
 def draw_note(painter: QPainter, corner: QPointF, text: str, inside: QRectF) -> None:
-    """Muted words with their left baseline at ``corner``, on a ground of their own so that no line crosses them.
+    """Muted words with their left baseline at ``corner``, on a ground of their own so that no line
+    crosses them.
 
     Where they would leave ``inside`` on the right they are moved back into it.
     """
     metrics = painter.fontMetrics()
-    box = QRectF(corner.x(), corner.y() - metrics.ascent(), metrics.horizontalAdvance(text), metrics.height())
+    box = QRectF(
+        corner.x(), corner.y() - metrics.ascent(), metrics.horizontalAdvance(text), metrics.height()
+    )
     box.moveRight(min(box.right(), inside.right()))
     fill_rect(painter, box.adjusted(-3, 0, 3, 0), LOOK.theme.stage)
     painter.setPen(QColor(LOOK.theme.muted))

@@ -60,9 +60,15 @@ class _Row(QWidget):
             fill_rect(painter, box, t.stage)
             picture = self._pixmap(item.id)
             if picture is not None:
-                scaled = picture.size().scaled(box.size().toSize(), Qt.AspectRatioMode.KeepAspectRatio)
-                inner = QRectF(box.center().x() - scaled.width() / 2, box.center().y() - scaled.height() / 2,
-                               scaled.width(), scaled.height())
+                scaled = picture.size().scaled(
+                    box.size().toSize(), Qt.AspectRatioMode.KeepAspectRatio
+                )
+                inner = QRectF(
+                    box.center().x() - scaled.width() / 2,
+                    box.center().y() - scaled.height() / 2,
+                    scaled.width(),
+                    scaled.height(),
+                )
                 painter.drawPixmap(inner, picture, QRectF(picture.rect()))
             here = item.id == self.current
             painter.setBrush(Qt.BrushStyle.NoBrush)
@@ -79,11 +85,15 @@ class _Row(QWidget):
         painter.setFont(font(8.8, QFont.Weight.DemiBold if here else QFont.Weight.Normal))
         painter.setPen(QColor(t.strong if here else t.text))
         room = QRectF(left, box.bottom() + 4, box.right() - left + 4, 16)
-        text = painter.fontMetrics().elidedText(item.title, Qt.TextElideMode.ElideRight, int(room.width()))
+        text = painter.fontMetrics().elidedText(
+            item.title, Qt.TextElideMode.ElideRight, int(room.width())
+        )
         painter.drawText(room, Qt.AlignmentFlag.AlignLeft, text)
         painter.setFont(font(8.4))
         painter.setPen(QColor(t.muted))
-        painter.drawText(QRectF(box.left(), box.bottom() + 20, _W, 16), Qt.AlignmentFlag.AlignLeft, item.remark)
+        painter.drawText(
+            QRectF(box.left(), box.bottom() + 20, _W, 16), Qt.AlignmentFlag.AlignLeft, item.remark
+        )
 
     def _pixmap(self, item_id: str) -> QPixmap | None:
         if item_id not in self._pixmaps and item_id in self.pictures:

@@ -14,12 +14,22 @@ from .gesture import ValueGesture
 class ValueSlider(ValueGesture):
     """Arrow keys step, Page keys step ten times, Home or a double click goes to the default."""
 
-    def __init__(self, name: str, low: float, high: float, default: float, tip: str, step: float = 0.01,
-                 text: Callable[[float], str] | None = None) -> None:
+    def __init__(
+        self,
+        name: str,
+        low: float,
+        high: float,
+        default: float,
+        tip: str,
+        step: float = 0.01,
+        text: Callable[[float], str] | None = None,
+    ) -> None:
         super().__init__(name, default)
         self.name, self.low, self.high, self.default, self.step = name, low, high, default, step
         self._text = text or (lambda v: f"{v:.2f}")
-        self.setToolTip(f"{tip}\nArrow keys step, Home or a double click brings back {self._text(default)}.")
+        self.setToolTip(
+            f"{tip}\nArrow keys step, Home or a double click brings back {self._text(default)}."
+        )
 
     def sizeHint(self) -> QSize:
         return QSize(240, 24)
@@ -41,8 +51,11 @@ class ValueSlider(ValueGesture):
         box = QRectF(0, 0, 96, self.height())
         painter.drawText(box, Qt.AlignmentFlag.AlignVCenter, self.name)
         painter.setPen(QColor(t.strong if enabled else t.faint))
-        painter.drawText(QRectF(0, 0, self.width(), self.height()),
-                         Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self._text(self._value))
+        painter.drawText(
+            QRectF(0, 0, self.width(), self.height()),
+            Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
+            self._text(self._value),
+        )
         left, right = self._rail()
         y = self.height() / 2
         share = (self._value - self.low) / (self.high - self.low)
@@ -53,7 +66,9 @@ class ValueSlider(ValueGesture):
         painter.drawLine(QPointF(left, y), QPointF(x, y))
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QColor(t.strong if enabled else t.faint))
-        painter.drawEllipse(QPointF(x, y), 5.5 if self.hasFocus() else 4.5, 5.5 if self.hasFocus() else 4.5)
+        painter.drawEllipse(
+            QPointF(x, y), 5.5 if self.hasFocus() else 4.5, 5.5 if self.hasFocus() else 4.5
+        )
 
     def _take(self, x: float) -> None:
         left, right = self._rail()
@@ -78,8 +93,14 @@ class ValueSlider(ValueGesture):
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         if event is None:
             return
-        steps = {Qt.Key.Key_Right: 1, Qt.Key.Key_Up: 1, Qt.Key.Key_Left: -1, Qt.Key.Key_Down: -1,
-                 Qt.Key.Key_PageUp: 10, Qt.Key.Key_PageDown: -10}
+        steps = {
+            Qt.Key.Key_Right: 1,
+            Qt.Key.Key_Up: 1,
+            Qt.Key.Key_Left: -1,
+            Qt.Key.Key_Down: -1,
+            Qt.Key.Key_PageUp: 10,
+            Qt.Key.Key_PageDown: -10,
+        }
         key = Qt.Key(event.key())
         if key in steps:
             self._go(self._value + self.step * steps[key])

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 
 def value_text(value: float) -> str:
-    """A plane's value: three figures, small ones in millionths so that they can be compared at a glance."""
+    """A plane's value: three figures, small ones in millionths so that they can be compared at a
+    glance.
+    """
     size = abs(value)
     if size >= 1000:
         text = f"{value:,.0f}"

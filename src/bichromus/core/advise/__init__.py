@@ -1,4 +1,6 @@
-"""From measures to one sentence with its figures. Never a guess: silent when there is nothing to say."""
+"""From measures to one sentence with its figures. Never a guess: silent when there is nothing to
+say.
+"""
 
 from .balance import Need, advise_blend, hours_for_full_colour
 from .base import Advice

@@ -12,7 +12,9 @@ from .base import Advice, hours_text, listed
 
 @dataclass(frozen=True)
 class Need:
-    """A channel's noise must fall by ``factor``; ``hours_more`` does it under the same sky (None: hours unknown)."""
+    """A channel's noise must fall by ``factor``; ``hours_more`` does it under the same sky (None:
+    hours unknown).
+    """
 
     channel: str
     factor: float
@@ -24,7 +26,8 @@ class Need:
 
 
 def hours_for_full_colour(recipe: Recipe) -> list[Need]:
-    """What each channel lacks for balance 0 under the limits; empty when nothing does. Most needy first.
+    """What each channel lacks for balance 0 under the limits; empty when nothing does. Most needy
+    first.
 
     The largest common noise is sought at which all channels, equally loud, stay within the limits.
     """
@@ -43,7 +46,9 @@ def hours_for_full_colour(recipe: Recipe) -> list[Need]:
         return []
     for _ in range(14):
         middle = (low * high) ** 0.5
-        low, high = (middle, high) if predict_noise(full, factors(middle)).within(limits) else (low, middle)
+        low, high = (
+            (middle, high) if predict_noise(full, factors(middle)).within(limits) else (low, middle)
+        )
     needs = [Need(n, f, recipe.channels[n].hours) for n, f in factors(low).items() if f > 1.01]
     return sorted(needs, key=lambda need: -(need.hours_more or need.factor))
 
@@ -53,23 +58,36 @@ def advise_blend(recipe: Recipe, needs: list[Need] | None = None) -> Advice | No
     used = recipe.settings.used()
     silent = [n for n in used if recipe.channels[n].signal <= 0]
     if silent:
-        return Advice("act", f"{listed(silent)} shows no signal above its noise and is left out of the blend.",
-                      tuple((f"{n}, noise", f"{recipe.channels[n].sigma_px:.3g}") for n in silent),
-                      "A channel counts when its smoothed signal reaches 4 sigma over at least 0.2 % of the frame.",
-                      silent[0])
+        return Advice(
+            "act",
+            f"{listed(silent)} shows no signal above its noise and is left out of the blend.",
+            tuple((f"{n}, noise", f"{recipe.channels[n].sigma_px:.3g}") for n in silent),
+            "A channel counts when its smoothed signal reaches 4 sigma over at least 0.2 % "
+            "of the frame.",
+            silent[0],
+        )
     needs = hours_for_full_colour(recipe) if needs is None else needs
     now = predict_noise(recipe)
     if not needs:
         name, noise, limit = now.tightest(recipe.settings.limits)
         if not now.within(recipe.settings.limits):
             return None
-        return Advice("good", f"All channels are equally loud within the noise you allow: {name} at "
-                      f"{100 * noise / limit:.0f} % of its limit.", _noise_rows(now, recipe),
-                      "Predicted by sending noise samples through this very curve, mix and colour.")
-    return Advice("act", _needy_sentence(needs, recipe), _need_rows(needs, recipe) + _noise_rows(now, recipe),
-                  "Noise falls as the square root of the hours: hours more = hours had × (factor² − 1), under the "
-                  "same sky. The factor brings the predicted noise of equally loud channels under your limits.",
-                  needs[0].channel)
+        return Advice(
+            "good",
+            f"All channels are equally loud within the noise you allow: {name} at "
+            f"{100 * noise / limit:.0f} % of its limit.",
+            _noise_rows(now, recipe),
+            "Predicted by sending noise samples through this very curve, mix and colour.",
+        )
+    return Advice(
+        "act",
+        _needy_sentence(needs, recipe),
+        _need_rows(needs, recipe) + _noise_rows(now, recipe),
+        "Noise falls as the square root of the hours: hours more = hours had × (factor² − "
+        "1), under the same sky. The factor brings the predicted noise of equally loud "
+        "channels under your limits.",
+        needs[0].channel,
+    )
 
 
 def _needy_sentence(needs: list[Need], recipe: Recipe) -> str:
@@ -77,14 +95,21 @@ def _needy_sentence(needs: list[Need], recipe: Recipe) -> str:
     balance = recipe.settings.balance
     ending = f"equally loud at the noise you allow (balance {balance:.2f} now)"
     if worst.hours_more is None:
-        return f"{worst.channel} holds the blend back: its noise must fall {worst.factor:.1f} times to be {ending}."
+        return (
+            f"{worst.channel} holds the blend back: its noise must fall {worst.factor:.1f} "
+            f"times to be {ending}."
+        )
     close = [n for n in needs[1:3] if n.hours_more and n.hours_more > 0.5 * worst.hours_more]
     if close:
         names = listed([worst.channel, *(n.channel for n in close)])
-        parts = listed([f"{hours_text(n.hours_more or 0)} more of {n.channel}" for n in (worst, *close)])
+        parts = listed(
+            [f"{hours_text(n.hours_more or 0)} more of {n.channel}" for n in (worst, *close)]
+        )
         return f"{names} hold the blend back: {parts} would make them {ending}."
-    return (f"{worst.channel} holds the blend back: {hours_text(worst.hours_more)} more under the same sky would "
-            f"make it {ending}.")
+    return (
+        f"{worst.channel} holds the blend back: {hours_text(worst.hours_more)} more under the "
+        f"same sky would make it {ending}."
+    )
 
 
 def _need_rows(needs: list[Need], recipe: Recipe) -> tuple[tuple[str, str], ...]:
@@ -92,15 +117,23 @@ def _need_rows(needs: list[Need], recipe: Recipe) -> tuple[tuple[str, str], ...]
     for need in needs:
         snr = recipe.channels[need.channel].snr
         if snr:
-            rows.append((f"{need.channel}, SNR now and needed", f"{snr:.1f} → {snr * need.factor:.1f}"))
+            rows.append(
+                (f"{need.channel}, SNR now and needed", f"{snr:.1f} → {snr * need.factor:.1f}")
+            )
         if need.hours_had is not None and need.hours_more is not None:
-            rows.append((f"{need.channel}, hours now and more",
-                         f"{hours_text(need.hours_had)} + {hours_text(need.hours_more)}"))
+            rows.append(
+                (
+                    f"{need.channel}, hours now and more",
+                    f"{hours_text(need.hours_had)} + {hours_text(need.hours_more)}",
+                )
+            )
     return tuple(rows)
 
 
 def _noise_rows(noise: PredictedNoise, recipe: Recipe) -> tuple[tuple[str, str], ...]:
     limits = recipe.settings.limits
-    return (("lightness noise, limit", f"{noise.lightness:.3f}, {limits.lightness:.3f}"),
-            ("colour noise, limit", f"{noise.chroma:.3f}, {limits.chroma:.3f}"),
-            ("blotches, limit", f"{noise.blotch:.4f}, {limits.blotch:.4f}"))
+    return (
+        ("lightness noise, limit", f"{noise.lightness:.3f}, {limits.lightness:.3f}"),
+        ("colour noise, limit", f"{noise.chroma:.3f}, {limits.chroma:.3f}"),
+        ("blotches, limit", f"{noise.blotch:.4f}, {limits.blotch:.4f}"),
+    )

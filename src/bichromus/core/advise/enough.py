@@ -1,4 +1,6 @@
-"""Is it enough? What a channel's SNR becomes with more hours, and where another hour is worth most."""
+"""Is it enough? What a channel's SNR becomes with more hours, and where another hour is
+worth most.
+"""
 
 from __future__ import annotations
 
@@ -11,10 +13,11 @@ from .base import Advice, hours_text, listed
 
 @dataclass(frozen=True)
 class Growth:
-    """A channel's SNR as it grows: measured at ``measured_h`` hours, ``hours`` kept now, ``goal_h`` wanted.
+    """A channel's SNR as it grows: measured at ``measured_h`` hours, ``hours`` kept now, ``goal_h``
+    wanted.
 
-    ``hour_worth`` is what an hour under tonight's sky counts in hours under the sky of what is held, ``worth_why``
-    says where it comes from.
+    ``hour_worth`` is what an hour under tonight's sky counts in hours under the sky of what is
+    held, ``worth_why`` says where it comes from.
     """
 
     channel: str
@@ -59,20 +62,36 @@ def advise_enough(channels: Sequence[Growth]) -> Advice | None:
     wanted = [g for g in channels if g.goal_h]
     if not wanted:
         return None
-    rows = tuple((f"{g.channel}, kept of wanted",
-                  f"{_hours(g.hours)} of {_hours(g.goal_h or 0)}" + (f", SNR {g.now:.1f}" if g.now is not None else "")
-                  + (f", next hour {g.next_hour:+.1f}" if g.next_hour is not None else "")) for g in wanted)
-    formula = ("SNR grows as the square root of the hours. An hour under tonight's sky counts for less where the Moon "
-               "brightens it.")
+    rows = tuple(
+        (
+            f"{g.channel}, kept of wanted",
+            f"{_hours(g.hours)} of {_hours(g.goal_h or 0)}"
+            + (f", SNR {g.now:.1f}" if g.now is not None else "")
+            + (f", next hour {g.next_hour:+.1f}" if g.next_hour is not None else ""),
+        )
+        for g in wanted
+    )
+    formula = (
+        "SNR grows as the square root of the hours. An hour under tonight's sky counts for "
+        "less where the Moon brightens it."
+    )
     open_ones = [g for g in wanted if g.missing_h > 0.02]
     reached = [g.channel for g in wanted if g.missing_h <= 0.02]
     if not open_ones:
         return Advice("good", f"All goals are reached: {listed(reached)}.", rows, formula)
-    measured = [g for g in open_ones if g.next_hour is not None and g.goal is not None and g.now is not None]
+    measured = [
+        g for g in open_ones if g.next_hour is not None and g.goal is not None and g.now is not None
+    ]
     if not measured:
         first = max(open_ones, key=lambda g: g.missing_h / (g.goal_h or 1))
-        return Advice("act", f"{first.channel} lacks most: {hours_text(first.missing_h)} of the "
-                      f"{_hours(first.goal_h or 0)} wanted.", rows, formula, first.channel)
+        return Advice(
+            "act",
+            f"{first.channel} lacks most: {hours_text(first.missing_h)} of the "
+            f"{_hours(first.goal_h or 0)} wanted.",
+            rows,
+            formula,
+            first.channel,
+        )
 
     def closes(g: Growth) -> float:
         assert g.goal is not None
@@ -83,12 +102,23 @@ def advise_enough(channels: Sequence[Growth]) -> Advice | None:
     best = max(measured, key=lambda g: (1 - (g.share or 0)) * g.hour_worth)
     lacks = (best.goal or 0) - (best.now or 0)
     if closes(best) >= 1:
-        return Advice("act", f"{best.channel} lacks only {hours_text(best.missing_h / best.hour_worth)} of tonight to "
-                      "reach its goal.", rows, formula, best.channel)
+        return Advice(
+            "act",
+            f"{best.channel} lacks only {hours_text(best.missing_h / best.hour_worth)} "
+            "of tonight to reach its goal.",
+            rows,
+            formula,
+            best.channel,
+        )
     done = f" {listed(reached)} {'has' if len(reached) == 1 else 'have'} enough." if reached else ""
-    return Advice("act", f"Another hour on {best.channel} tonight adds {best.next_hour:.1f} to its SNR of "
-                  f"{best.now:.1f}, {100 * closes(best):.0f} % of the {lacks:.1f} it lacks.{done}", rows, formula,
-                  best.channel)
+    return Advice(
+        "act",
+        f"Another hour on {best.channel} tonight adds {best.next_hour:.1f} to its SNR of "
+        f"{best.now:.1f}, {100 * closes(best):.0f} % of the {lacks:.1f} it lacks.{done}",
+        rows,
+        formula,
+        best.channel,
+    )
 
 
 def _hours(hours: float) -> str:

@@ -12,12 +12,17 @@ Box = tuple[int, int, int, int]
 
 
 def largest_box(seen: Mask, hole_px: int = 15) -> Box | None:
-    """The largest upright rectangle that was seen whole; smaller holes than ``hole_px`` do not count; None: none."""
+    """The largest upright rectangle that was seen whole; smaller holes than ``hole_px`` do not
+    count; None: none.
+    """
     if hole_px > 1:
         kernel = np.ones((hole_px, hole_px), np.uint8)
-        padded = cv2.copyMakeBorder(seen.astype(np.uint8), hole_px, hole_px, hole_px, hole_px, cv2.BORDER_CONSTANT,
-                                    value=0)
-        closed = cv2.morphologyEx(padded, cv2.MORPH_CLOSE, kernel)[hole_px:-hole_px, hole_px:-hole_px]
+        padded = cv2.copyMakeBorder(
+            seen.astype(np.uint8), hole_px, hole_px, hole_px, hole_px, cv2.BORDER_CONSTANT, value=0
+        )
+        closed = cv2.morphologyEx(padded, cv2.MORPH_CLOSE, kernel)[
+            hole_px:-hole_px, hole_px:-hole_px
+        ]
         seen = closed.astype(bool)
     height = np.zeros(seen.shape[1], int)
     best, found = 0, None

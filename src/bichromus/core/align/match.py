@@ -1,7 +1,8 @@
-"""Stars of one picture found again in another: any turn, mirrored or not, scale 0.4 to 2.5, partial overlap.
+"""Stars of one picture found again in another: any turn, mirrored or not, scale 0.4 to 2.5, partial
+overlap.
 
-Triangles are compared by their shape, which no turn, mirror or scale changes; those that agree vote for a similarity;
-the best are verified against chance.
+Triangles are compared by their shape, which no turn, mirror or scale changes; those that agree vote
+for a similarity; the best are verified against chance.
 """
 
 from __future__ import annotations
@@ -33,8 +34,9 @@ _CERTAIN: Final = 999.0
 class Match:
     """How two pictures lie on each other. ``warp`` leads from output (reference) to source pixels.
 
-    ``scale``: source pixels per output pixel; ``angle_deg``: from the source's x axis to the output's; ``score``: minus
-    the logarithm of the probability that chance does as well. ``pairs`` are the indices of matched stars.
+    ``scale``: source pixels per output pixel; ``angle_deg``: from the source's x axis to the
+    output's; ``score``: minus the logarithm of the probability that chance does as well. ``pairs``
+    are the indices of matched stars.
     """
 
     warp: Warp
@@ -53,7 +55,9 @@ class Match:
 
 @dataclass(frozen=True)
 class _Triangles:
-    """Shapes (N, 2), corners (N, 3) as complex positions opposite the shortest, middle and longest side, and sense."""
+    """Shapes (N, 2), corners (N, 3) as complex positions opposite the shortest, middle and longest
+    side, and sense.
+    """
 
     shape: F64
     corners: C128
@@ -61,10 +65,13 @@ class _Triangles:
 
 
 def spread_out(x: F64, y: F64, flux: F64, most: int, shape: tuple[int, int]) -> NDArray[np.intp]:
-    """Indices of the brightest stars, no more than a fair share of them from any sixteenth of the frame."""
+    """Indices of the brightest stars, no more than a fair share of them from any sixteenth of the
+    frame.
+    """
     order = np.argsort(flux)[::-1]
-    cell = (np.clip(y[order] / shape[0] * 4, 0, 3).astype(int) * 4
-            + np.clip(x[order] / shape[1] * 4, 0, 3).astype(int))
+    cell = np.clip(y[order] / shape[0] * 4, 0, 3).astype(int) * 4 + np.clip(
+        x[order] / shape[1] * 4, 0, 3
+    ).astype(int)
     quota = int(np.ceil(1.6 * most / 16))
     kept, counts = [], np.zeros(16, int)
     for index, c in zip(order, cell, strict=True):
@@ -76,18 +83,36 @@ def spread_out(x: F64, y: F64, flux: F64, most: int, shape: tuple[int, int]) -> 
     return np.array(kept, np.intp)
 
 
-def match(output: Points, source: Points, output_flux: F64, source_flux: F64, output_shape: tuple[int, int],
-          source_shape: tuple[int, int]) -> Match:
-    """Match two star lists. Raises NotEnoughData, with the reason, when they do not lie on each other."""
+def match(
+    output: Points,
+    source: Points,
+    output_flux: F64,
+    source_flux: F64,
+    output_shape: tuple[int, int],
+    source_shape: tuple[int, int],
+) -> Match:
+    """Match two star lists. Raises NotEnoughData, with the reason, when they do not lie on each
+    other.
+    """
     if min(len(output[0]), len(source[0])) < 6:
-        raise NotEnoughData("There are too few stars to align by", why=f"{min(len(output[0]), len(source[0]))} found",
-                            do="Give stacks with at least six stars in common")
+        raise NotEnoughData(
+            "There are too few stars to align by",
+            why=f"{min(len(output[0]), len(source[0]))} found",
+            do="Give stacks with at least six stars in common",
+        )
     best: tuple[float, int, complex, complex, bool] | None = None
-    far = [(_cut(p, spread_out(*p, f, _VERIFIED, s))) for p, f, s in (
-        (output, output_flux, output_shape), (source, source_flux, source_shape))]
+    far = [
+        (_cut(p, spread_out(*p, f, _VERIFIED, s)))
+        for p, f, s in ((output, output_flux, output_shape), (source, source_flux, source_shape))
+    ]
     for count, near, tolerance in _STAGES:
-        lists = [_cut(p, spread_out(*p, f, count, s)) for p, f, s in (
-            (output, output_flux, output_shape), (source, source_flux, source_shape))]
+        lists = [
+            _cut(p, spread_out(*p, f, count, s))
+            for p, f, s in (
+                (output, output_flux, output_shape),
+                (source, source_flux, source_shape),
+            )
+        ]
         one, two = (_triangles(p[0] + 1j * p[1], near) for p in lists)
         for a, b, mirror in _candidates(one, two, tolerance, output_shape):
             score, hits = _verify(far[0], far[1], a, b, mirror, source_shape)
@@ -98,9 +123,16 @@ def match(output: Points, source: Points, output_flux: F64, source_flux: F64, ou
         if best is not None and best[0] >= SURE and best[1] >= 8:
             break
     if best is None or best[0] < DOUBTFUL or best[1] < 6:
-        found = f"{best[1]} stars agree, chance does that once in 10^{best[0]:.0f}" if best else "no triangle agrees"
-        raise NotEnoughData("These pictures do not lie on each other", why=found,
-                            do="Check that they show the same target and that stars are sharp")
+        found = (
+            f"{best[1]} stars agree, chance does that once in 10^{best[0]:.0f}"
+            if best
+            else "no triangle agrees"
+        )
+        raise NotEnoughData(
+            "These pictures do not lie on each other",
+            why=found,
+            do="Check that they show the same target and that stars are sharp",
+        )
     return _refined(output, source, best[0], *best[2:])
 
 
@@ -109,13 +141,21 @@ def _cut(points: Points, keep: NDArray[np.intp]) -> Points:
 
 
 def _triangles(z: C128, near: int) -> _Triangles:
-    """Triangles of each star with its neighbours, or all; thin, small and nearly symmetric ones are left out."""
+    """Triangles of each star with its neighbours, or all; thin, small and nearly symmetric ones are
+    left out.
+    """
     if near and len(z) > near + 1:
         tree = cKDTree(np.stack([z.real, z.imag], 1))
         around = np.asarray(tree.query(np.stack([z.real, z.imag], 1), k=near + 1)[1])
         pairs = np.array(list(combinations(range(1, near + 1), 2)))
-        triples = np.stack([np.repeat(around[:, 0], len(pairs)), around[:, pairs[:, 0]].ravel(),
-                            around[:, pairs[:, 1]].ravel()], 1)
+        triples = np.stack(
+            [
+                np.repeat(around[:, 0], len(pairs)),
+                around[:, pairs[:, 0]].ravel(),
+                around[:, pairs[:, 1]].ravel(),
+            ],
+            1,
+        )
         triples = np.unique(np.sort(triples, 1), axis=0)
     else:
         triples = np.array(list(combinations(range(len(z)), 3)))
@@ -128,11 +168,14 @@ def _triangles(z: C128, near: int) -> _Triangles:
     good = (short > 12) & (short > 0.12 * long) & (short < 0.97 * middle) & (middle < 0.985 * long)
     corners = corners[good]
     area = ((corners[:, 1] - corners[:, 0]) * np.conj(corners[:, 2] - corners[:, 0])).imag
-    return _Triangles(np.stack([short[good] / long[good], middle[good] / long[good]], 1), corners, area > 0)
+    return _Triangles(
+        np.stack([short[good] / long[good], middle[good] / long[good]], 1), corners, area > 0
+    )
 
 
-def _candidates(one: _Triangles, two: _Triangles, tolerance: float,
-                shape: tuple[int, int]) -> Iterator[tuple[complex, complex, bool]]:
+def _candidates(
+    one: _Triangles, two: _Triangles, tolerance: float, shape: tuple[int, int]
+) -> Iterator[tuple[complex, complex, bool]]:
     """Similarities z2 = a z1 + b (of conj z1 when mirrored) in the order of their votes."""
     if not len(one.shape) or not len(two.shape):
         return
@@ -154,22 +197,34 @@ def _candidates(one: _Triangles, two: _Triangles, tolerance: float,
     centre = complex(shape[1] / 2, shape[0] / 2)
     middle = a * np.where(mirror, np.conj(centre), centre) + b
     step = 0.02 * float(np.hypot(*shape))
-    axes = np.stack([np.log(np.abs(a)) / 0.03, np.angle(a) / 0.03, middle.real / step, middle.imag / step], 1)
+    axes = np.stack(
+        [np.log(np.abs(a)) / 0.03, np.angle(a) / 0.03, middle.real / step, middle.imag / step], 1
+    )
     keys, counts = [], []
     for shift in (0.0, 0.5):
         cells = np.concatenate([np.floor(axes + shift).astype(int), mirror[:, None].astype(int)], 1)
         _, inverse, number = np.unique(cells, axis=0, return_inverse=True, return_counts=True)
         inverse = inverse.ravel()
         order = np.argsort(number)[::-1][:_BINS]
-        keys += [np.flatnonzero(inverse == n)[:_MEMBERS] for n in order[:_BINS] if number[n] > 1 or len(a) < 400]
+        keys += [
+            np.flatnonzero(inverse == n)[:_MEMBERS]
+            for n in order[:_BINS]
+            if number[n] > 1 or len(a) < 400
+        ]
         counts += [number[n] for n in order[:_BINS] if number[n] > 1 or len(a) < 400]
     for n in np.argsort(counts)[::-1][:_BINS]:
         for member in keys[n]:
             yield complex(a[member]), complex(b[member]), bool(mirror[member])
 
 
-def _verify(output: Points, source: Points, a: complex, b: complex, mirror: bool,
-            source_shape: tuple[int, int]) -> tuple[float, int]:
+def _verify(
+    output: Points,
+    source: Points,
+    a: complex,
+    b: complex,
+    mirror: bool,
+    source_shape: tuple[int, int],
+) -> tuple[float, int]:
     """Score and number of stars that a similarity brings together."""
     z = output[0] + 1j * output[1]
     w = a * (np.conj(z) if mirror else z) + b
@@ -179,7 +234,9 @@ def _verify(output: Points, source: Points, a: complex, b: complex, mirror: bool
         return 0.0, 0
     tau = max(3.0, 0.0025 * float(np.hypot(*source_shape)))
     tree = cKDTree(np.stack(source, 1))
-    away, partner = tree.query(np.stack([w.real[inside], w.imag[inside]], 1), distance_upper_bound=tau)
+    away, partner = tree.query(
+        np.stack([w.real[inside], w.imag[inside]], 1), distance_upper_bound=tau
+    )
     hits = len(np.unique(np.asarray(partner)[np.isfinite(away)]))
     chance = min(len(source[0]) * np.pi * tau**2 / (source_shape[0] * source_shape[1]), 0.9)
     if hits < 4:
@@ -187,7 +244,9 @@ def _verify(output: Points, source: Points, a: complex, b: complex, mirror: bool
     return min(float(-binom.logsf(hits - 4, m, chance) / np.log(10)), _CERTAIN), hits
 
 
-def _refined(output: Points, source: Points, score: float, a: complex, b: complex, mirror: bool) -> Match:
+def _refined(
+    output: Points, source: Points, score: float, a: complex, b: complex, mirror: bool
+) -> Match:
     """From the similarity to the best model on mutual nearest stars."""
     z = output[0] + 1j * output[1]
     w = a * (np.conj(z) if mirror else z) + b
@@ -204,15 +263,28 @@ def _refined(output: Points, source: Points, score: float, a: complex, b: comple
         pairs = first[keep], second[keep]
         guess = warp(*output)
     if warp is None or len(pairs[0]) < 6:
-        raise NotEnoughData("These pictures do not lie on each other", why=f"only {len(pairs[0])} stars agree closely",
-                            do="Check that they show the same target")
+        raise NotEnoughData(
+            "These pictures do not lie on each other",
+            why=f"only {len(pairs[0])} stars agree closely",
+            do="Check that they show the same target",
+        )
     middle = float(output[0][pairs[0]].mean()), float(output[1][pairs[0]].mean())
     j = warp.jacobian(*middle)
-    return Match(warp, bool(np.linalg.det(j) < 0), float(np.sqrt(abs(np.linalg.det(j)))),
-                 float(np.rad2deg(np.arctan2(j[1, 0], j[0, 0]))), len(pairs[0]), rms, score, pairs)
+    return Match(
+        warp,
+        bool(np.linalg.det(j) < 0),
+        float(np.sqrt(abs(np.linalg.det(j)))),
+        float(np.rad2deg(np.arctan2(j[1, 0], j[0, 0]))),
+        len(pairs[0]),
+        rms,
+        score,
+        pairs,
+    )
 
 
-def _mutual(guess: Points, source: Points, tolerance: float) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
+def _mutual(
+    guess: Points, source: Points, tolerance: float
+) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
     """Pairs that are each other's nearest."""
     one, two = np.stack(guess, 1), np.stack(source, 1)
     away, partner = (np.asarray(v) for v in cKDTree(two).query(one))

@@ -1,4 +1,6 @@
-"""Maps from output pixels to source pixels: similarity, affine, homography, polynomials; fitted and chosen."""
+"""Maps from output pixels to source pixels: similarity, affine, homography, polynomials; fitted and
+chosen.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,8 @@ _BETTER: Final = 0.95
 
 @dataclass(frozen=True)
 class Warp:
-    """Source position of output positions. ``terms`` are coefficients in coordinates scaled by ``centre`` and ``size``.
+    """Source position of output positions. ``terms`` are coefficients in coordinates scaled by
+    ``centre`` and ``size``.
 
     For a homography ``terms`` is the 3 x 3 matrix, for all others (terms, 2).
     """
@@ -34,7 +37,10 @@ class Warp:
         if self.model == "homography":
             h = self.terms
             below = h[2, 0] * u + h[2, 1] * v + h[2, 2]
-            return ((h[0, 0] * u + h[0, 1] * v + h[0, 2]) / below, (h[1, 0] * u + h[1, 1] * v + h[1, 2]) / below)
+            return (
+                (h[0, 0] * u + h[0, 1] * v + h[0, 2]) / below,
+                (h[1, 0] * u + h[1, 1] * v + h[1, 2]) / below,
+            )
         basis = _basis(self.model, u, v)
         stack = np.stack(basis)
         return np.tensordot(self.terms[:, 0], stack, 1), np.tensordot(self.terms[:, 1], stack, 1)
@@ -87,8 +93,12 @@ def _homography(u: F64, v: F64, source: Points) -> F64:
     weight = one
     h = np.eye(3)
     for _ in range(3):
-        rows = np.concatenate([np.stack([u, v, one, zero, zero, zero, -s * u, -s * v, -s], 1) * weight[:, None],
-                               np.stack([zero, zero, zero, u, v, one, -t * u, -t * v, -t], 1) * weight[:, None]])
+        rows = np.concatenate(
+            [
+                np.stack([u, v, one, zero, zero, zero, -s * u, -s * v, -s], 1) * weight[:, None],
+                np.stack([zero, zero, zero, u, v, one, -t * u, -t * v, -t], 1) * weight[:, None],
+            ]
+        )
         h = np.linalg.svd(rows, full_matrices=False)[2][-1].reshape(3, 3)
         h = h / h[2, 2]
         weight = 1 / (h[2, 0] * u + h[2, 1] * v + 1)
@@ -96,10 +106,13 @@ def _homography(u: F64, v: F64, source: Points) -> F64:
     return back @ h
 
 
-def choose(output: Points, source: Points, mirror: bool, seed: int = 0) -> tuple[Warp, NDArray[np.bool_], float]:
+def choose(
+    output: Points, source: Points, mirror: bool, seed: int = 0
+) -> tuple[Warp, NDArray[np.bool_], float]:
     """The simplest model that no richer one beats by 5 % in five-fold cross-validation.
 
-    Its map, the points that it keeps within 3.5 robust sigma, and the root mean square of their distances (px).
+    Its map, the points that it keeps within 3.5 robust sigma, and the root mean square of their
+    distances (px).
     """
     keep = np.ones(len(output[0]), bool)
     model = "similarity"

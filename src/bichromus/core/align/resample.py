@@ -1,4 +1,6 @@
-"""A picture laid on another grid: cubic B-splines with a guard, in row bands; NaN where nothing was seen."""
+"""A picture laid on another grid: cubic B-splines with a guard, in row bands; NaN where nothing was
+seen.
+"""
 
 from __future__ import annotations
 
@@ -21,8 +23,9 @@ _SATURATED: Final = 0.9
 
 @dataclass(frozen=True)
 class Resampled:
-    """``data`` on the output grid. ``noise_factor``: noise of a pixel over that of the source, for white noise;
-    ``scale``: source pixels per output pixel."""
+    """``data`` on the output grid. ``noise_factor``: noise of a pixel over that of the source, for
+    white noise; ``scale``: source pixels per output pixel.
+    """
 
     data: F32
     noise_factor: float
@@ -34,17 +37,30 @@ class Resampled:
         return float(np.isfinite(self.data).mean())
 
 
-def resample(plane: F32, warp: Warp, shape: tuple[int, int], sigma: float, saturation: float | None = None,
-             corner: tuple[int, int] = (0, 0), progress: Progress = SILENT) -> Resampled:
-    """Lay a plane (H, W) on a grid of ``shape`` whose pixel [0, 0] is ``corner`` (x, y) of the output.
+def resample(
+    plane: F32,
+    warp: Warp,
+    shape: tuple[int, int],
+    sigma: float,
+    saturation: float | None = None,
+    corner: tuple[int, int] = (0, 0),
+    progress: Progress = SILENT,
+) -> Resampled:
+    """Lay a plane (H, W) on a grid of ``shape`` whose pixel [0, 0] is ``corner`` (x, y) of the
+    output.
 
-    ``sigma`` is the source's noise of a pixel: the spline may undershoot the darkest neighbour by no more. Surface
-    brightness is kept. Source: Unser, Aldroubi & Eden (1993) for the splines.
+    ``sigma`` is the source's noise of a pixel: the spline may undershoot the darkest neighbour by
+    no more. Surface brightness is kept. Source: Unser, Aldroubi & Eden (1993) for the splines.
     """
     seen = np.isfinite(plane)
     calm = fill(np.nan_to_num(plane), ~seen) if not seen.all() else plane
-    source = _Source(np.asarray(spline_filter(calm, 3, output=np.float32, mode="mirror"), np.float32), calm,
-                     None if seen.all() else _grown(~seen), sigma, saturation)
+    source = _Source(
+        np.asarray(spline_filter(calm, 3, output=np.float32, mode="mirror"), np.float32),
+        calm,
+        None if seen.all() else _grown(~seen),
+        sigma,
+        saturation,
+    )
     j = warp.jacobian(corner[0] + shape[1] / 2, corner[1] + shape[0] / 2)
     scale = float(np.sqrt(abs(np.linalg.det(j))))
     parts = 1 if scale <= 1.1 else 2 if scale <= 1.5 else 3
@@ -60,7 +76,9 @@ def resample(plane: F32, warp: Warp, shape: tuple[int, int], sigma: float, satur
 
 
 def noise_factor(jacobian: F64, parts: int) -> float:
-    """What white noise becomes: measured by sending it through the same spline at the same scale and turn."""
+    """What white noise becomes: measured by sending it through the same spline at the same scale
+    and turn.
+    """
     rng = np.random.default_rng(7)
     noise = rng.standard_normal((192, 192)).astype(np.float32)
     coefficients = spline_filter(noise, 3, output=np.float32, mode="mirror")
@@ -94,9 +112,13 @@ class _Source:
     sigma: float
     saturation: float | None
 
-    def band(self, warp: Warp, band: tuple[int, int], width: int, corner: tuple[int, int], parts: int) -> F32:
-        x, y = np.meshgrid(np.arange(width, dtype=np.float64) + corner[0],
-                           np.arange(band[0], band[1], dtype=np.float64) + corner[1])
+    def band(
+        self, warp: Warp, band: tuple[int, int], width: int, corner: tuple[int, int], parts: int
+    ) -> F32:
+        x, y = np.meshgrid(
+            np.arange(width, dtype=np.float64) + corner[0],
+            np.arange(band[0], band[1], dtype=np.float64) + corner[1],
+        )
         total: F32 | None = None
         for dx, dy in _offsets(parts):
             found = self._at(*warp(x + dx, y + dy))
@@ -112,13 +134,24 @@ class _Source:
         left, top = max(int(u.min()) - 8, 0), max(int(v.min()) - 8, 0)
         right, bottom = min(int(u.max()) + 9, width), min(int(v.max()) + 9, height)
         window = (slice(top, bottom), slice(left, right))
-        value = np.asarray(map_coordinates(self.coefficients[window], [v - top, u - left], order=3, prefilter=False,
-                                           mode="mirror", output=np.float32), np.float32)
+        value = np.asarray(
+            map_coordinates(
+                self.coefficients[window],
+                [v - top, u - left],
+                order=3,
+                prefilter=False,
+                mode="mirror",
+                output=np.float32,
+            ),
+            np.float32,
+        )
         near = (np.floor(v - top).astype(np.intp), np.floor(u - left).astype(np.intp))
         part = self.plane[window]
         value = np.maximum(value, _corner(cv2.erode, part)[near] - np.float32(self.sigma))
         if self.saturation is not None:
-            bright = np.asarray(cv2.dilate(part, np.ones((4, 4), np.uint8), anchor=(1, 1)), np.float32)
+            bright = np.asarray(
+                cv2.dilate(part, np.ones((4, 4), np.uint8), anchor=(1, 1)), np.float32
+            )
             hot = bright[near] >= _SATURATED * self.saturation
             value = np.where(hot, np.minimum(value, _corner(cv2.dilate, part)[near]), value)
         if self.missing is not None:

@@ -1,4 +1,6 @@
-"""Frames of one rig laid on each other: a shift and a turn, also the half turn of a meridian flip."""
+"""Frames of one rig laid on each other: a shift and a turn, also the half turn of a
+meridian flip.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ _SURE: Final = 6.0
 
 @dataclass(frozen=True)
 class Rigid:
-    """Source = turn(output) + shift, pixels; ``angle`` in radians. ``matched`` stars agree within ``residual`` px."""
+    """Source = turn(output) + shift, pixels; ``angle`` in radians. ``matched`` stars agree within
+    ``residual`` px.
+    """
 
     angle: float = 0.0
     dx: float = 0.0
@@ -37,12 +41,14 @@ class Rigid:
         return bool(np.cos(self.angle) < 0)
 
 
-def match_rigid(output: tuple[F64, F64], source: tuple[F64, F64], reach_px: float = 400.0,
-                turn_deg: float = 3.0) -> Rigid | None:
-    """The shift and turn that bring stars of two frames together; None when chance would do as well.
+def match_rigid(
+    output: tuple[F64, F64], source: tuple[F64, F64], reach_px: float = 400.0, turn_deg: float = 3.0
+) -> Rigid | None:
+    """The shift and turn that bring stars of two frames together; None when chance would do as
+    well.
 
-    Positions (N,) brightest first, of frames that show the same field. Turns up to ``turn_deg`` either way are tried,
-    about the middle of the stars, and the same after a half turn.
+    Positions (N,) brightest first, of frames that show the same field. Turns up to ``turn_deg``
+    either way are tried, about the middle of the stars, and the same after a half turn.
     """
     one, two = (np.stack(p)[:, :_MOST].astype(float) for p in (output, source))
     if one.shape[1] < 5 or two.shape[1] < 5:
@@ -110,4 +116,10 @@ def _fit(one: F64, two: F64) -> Rigid:
     angle = float(np.arctan2((p[0] * q[1] - p[1] * q[0]).sum(), (p * q).sum()))
     shift = (b - _turn(a, angle))[:, 0]
     left = two - _turn(one, angle) - shift[:, None]
-    return Rigid(angle, float(shift[0]), float(shift[1]), one.shape[1], float(np.sqrt((left**2).sum(0).mean())))
+    return Rigid(
+        angle,
+        float(shift[0]),
+        float(shift[1]),
+        one.shape[1],
+        float(np.sqrt((left**2).sum(0).mean())),
+    )

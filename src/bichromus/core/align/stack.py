@@ -41,9 +41,16 @@ class StarList:
 def star_list(picture: Picture) -> StarList:
     """Find the stars of a stack; of a colour one in the mean of its planes. Raises NotLinear."""
     plane = _one_plane(picture)
-    factor = 2 if plane.size > _LARGE else 1  # stars of a large picture are found in the half, centred in the whole
-    small = plane if factor == 1 else np.asarray(cv2.resize(plane, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA),
-                                                 np.float32)
+    factor = (
+        2 if plane.size > _LARGE else 1
+    )  # stars of a large picture are found in the half, centred in the whole
+    small = (
+        plane
+        if factor == 1
+        else np.asarray(
+            cv2.resize(plane, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA), np.float32
+        )
+    )
     found = find_stars(small, picture.header.saturation, _MOST)
     require_linear(picture, small, found)
     width = (found.fwhm_px or 3.0) * factor
@@ -51,8 +58,16 @@ def star_list(picture: Picture) -> StarList:
     cx, cy, light = centroids(plane, x, y, width)
     good = np.isfinite(cx) & (light > 0)
     if picture.header.saturation is not None:
-        top = np.array([plane[max(int(b) - 1, 0) : int(b) + 2, max(int(a) - 1, 0) : int(a) + 2].max()
-                        for a, b in zip(np.nan_to_num(cx), np.nan_to_num(cy), strict=True)]) if len(cx) else np.zeros(0)
+        top = (
+            np.array(
+                [
+                    plane[max(int(b) - 1, 0) : int(b) + 2, max(int(a) - 1, 0) : int(a) + 2].max()
+                    for a, b in zip(np.nan_to_num(cx), np.nan_to_num(cy), strict=True)
+                ]
+            )
+            if len(cx)
+            else np.zeros(0)
+        )
         good &= top < 0.9 * picture.header.saturation
     order = np.argsort(light[good])[::-1]
     return StarList((cx[good][order], cy[good][order]), light[good][order], picture.shape, width)
@@ -74,43 +89,68 @@ class Placed:
 
     @property
     def warp(self) -> Warp:
-        return self.match.warp if self.match else Warp("affine", np.array([[0.0, 0], [1, 0], [0, 1]]), (0.0, 0.0), 1.0)
+        return (
+            self.match.warp
+            if self.match
+            else Warp("affine", np.array([[0.0, 0], [1, 0], [0, 1]]), (0.0, 0.0), 1.0)
+        )
 
 
 def match_lists(reference: StarList, other: StarList, picture: Picture) -> Match:
     """Match a picture to the reference. Raises NotEnoughData with the file's name."""
     try:
-        return match(reference.points, other.points, reference.flux, other.flux, reference.shape, other.shape)
+        return match(
+            reference.points, other.points, reference.flux, other.flux, reference.shape, other.shape
+        )
     except NotEnoughData as error:
         raise NotEnoughData(error.what, why=error.why, do=error.do, file=picture.file) from error
 
 
 def shared_box(placed: Sequence[Placed], crop: Crop) -> tuple[Box, list[str]]:
-    """The output box in the reference's pixels, and warnings. Raises InputError when there is no common part."""
+    """The output box in the reference's pixels, and warnings. Raises InputError when there is no
+    common part.
+    """
     reference = next(p for p in placed if p.match is None)
     height, width = reference.picture.shape
     if crop == "reference":
         return (0, 0, width, height), []
     left, top, right, bottom = _canvas(placed, (height, width))
     step = max(1, -(-max(right - left, bottom - top) // _CELLS))
-    x, y = np.meshgrid(np.arange(left, right, step, dtype=float), np.arange(top, bottom, step, dtype=float))
+    x, y = np.meshgrid(
+        np.arange(left, right, step, dtype=float), np.arange(top, bottom, step, dtype=float)
+    )
     seen = [_seen(p, x, y) for p in placed]
     if crop == "union":
         any_row, any_column = np.any(seen, 0).any(1), np.any(seen, 0).any(0)
         ys, xs = np.flatnonzero(any_row), np.flatnonzero(any_column)
-        return (left + int(xs[0]) * step, top + int(ys[0]) * step, min(left + (int(xs[-1]) + 1) * step, right),
-                min(top + (int(ys[-1]) + 1) * step, bottom)), []
+        return (
+            left + int(xs[0]) * step,
+            top + int(ys[0]) * step,
+            min(left + (int(xs[-1]) + 1) * step, right),
+            min(top + (int(ys[-1]) + 1) * step, bottom),
+        ), []
     common = np.all(seen, 0)
     if step > 1:  # a coarse cell counts when all around it is seen, too
-        common = cv2.erode(common.astype(np.uint8), np.ones((3, 3), np.uint8), borderValue=1).astype(bool)
+        common = cv2.erode(
+            common.astype(np.uint8), np.ones((3, 3), np.uint8), borderValue=1
+        ).astype(bool)
     box = largest_box(common, max(15 // step, 1))
     if box is None or (box[2] - box[0]) * step < 32 or (box[3] - box[1]) * step < 32:
-        raise InputError("These pictures have no common part", do="Crop to the reference, or leave one out",
-                         file=placed[-1].picture.file)
-    found = (left + box[0] * step, top + box[1] * step, min(left + (box[2] - 1) * step + 1, width),
-             min(top + (box[3] - 1) * step + 1, height))
+        raise InputError(
+            "These pictures have no common part",
+            do="Crop to the reference, or leave one out",
+            file=placed[-1].picture.file,
+        )
+    found = (
+        left + box[0] * step,
+        top + box[1] * step,
+        min(left + (box[2] - 1) * step + 1, width),
+        min(top + (box[3] - 1) * step + 1, height),
+    )
     share = (found[2] - found[0]) * (found[3] - found[1]) / (width * height)
-    warnings = [f"The common part is only {100 * share:.0f} % of the reference."] if share < LITTLE else []
+    warnings = (
+        [f"The common part is only {100 * share:.0f} % of the reference."] if share < LITTLE else []
+    )
     return found, warnings
 
 
@@ -118,8 +158,10 @@ def _canvas(placed: Sequence[Placed], shape: tuple[int, int]) -> Box:
     """A box around all footprints, in the reference's pixels."""
     height, width = shape
     reach = 2.5
-    x, y = np.meshgrid(np.linspace(-reach * width, (1 + reach) * width, 121),
-                       np.linspace(-reach * height, (1 + reach) * height, 121))
+    x, y = np.meshgrid(
+        np.linspace(-reach * width, (1 + reach) * width, 121),
+        np.linspace(-reach * height, (1 + reach) * height, 121),
+    )
     box = [0, 0, width, height]
     for p in placed:
         if p.match is None:
@@ -128,8 +170,12 @@ def _canvas(placed: Sequence[Placed], shape: tuple[int, int]) -> Box:
         h, w = p.picture.shape
         inside = (u > -0.05 * w) & (v > -0.05 * h) & (u < 1.05 * w) & (v < 1.05 * h)
         if inside.any():
-            box = [min(box[0], int(x[inside].min())), min(box[1], int(y[inside].min())),
-                   max(box[2], int(x[inside].max()) + 1), max(box[3], int(y[inside].max()) + 1)]
+            box = [
+                min(box[0], int(x[inside].min())),
+                min(box[1], int(y[inside].min())),
+                max(box[2], int(x[inside].max()) + 1),
+                max(box[3], int(y[inside].max()) + 1),
+            ]
     return box[0], box[1], box[2], box[3]
 
 
@@ -139,7 +185,10 @@ def _seen(placed: Placed, x: F64, y: F64) -> np.ndarray:
     height, width = placed.picture.shape
     inside = (u >= 0) & (v >= 0) & (u <= width - 1) & (v <= height - 1)
     data = placed.picture.data[0] if placed.picture.colour else placed.picture.data
-    rows, columns = np.rint(np.where(inside, v, 0)).astype(int), np.rint(np.where(inside, u, 0)).astype(int)
+    rows, columns = (
+        np.rint(np.where(inside, v, 0)).astype(int),
+        np.rint(np.where(inside, u, 0)).astype(int),
+    )
     return np.asarray(inside & np.isfinite(data[rows, columns]))
 
 
@@ -158,7 +207,13 @@ def lay(placed: Placed, box: Box, progress: Progress = SILENT) -> Laid:
     picture = placed.picture
     x0, y0, x1, y1 = box
     shape = y1 - y0, x1 - x0
-    if placed.match is None and x0 >= 0 and y0 >= 0 and y1 <= picture.shape[0] and x1 <= picture.shape[1]:
+    if (
+        placed.match is None
+        and x0 >= 0
+        and y0 >= 0
+        and y1 <= picture.shape[0]
+        and x1 <= picture.shape[1]
+    ):
         data = picture.data[..., y0:y1, x0:x1].copy()
         return Laid(_as_laid(picture, data, 1.0, False), 1.0, 1.0, float(np.isfinite(data).mean()))
     planes = picture.data if picture.colour else picture.data[None]
@@ -166,15 +221,21 @@ def lay(placed: Placed, box: Box, progress: Progress = SILENT) -> Laid:
     for number, plane in enumerate(planes):
         part = progress.part(number / len(planes), (number + 1) / len(planes))
         sigma = _pixel_noise(plane)
-        parts.append(resample(plane, placed.warp, shape, sigma, picture.header.saturation, (x0, y0), part))
+        parts.append(
+            resample(plane, placed.warp, shape, sigma, picture.header.saturation, (x0, y0), part)
+        )
     data = np.stack([p.data for p in parts]) if picture.colour else parts[0].data
     scale = parts[0].scale
-    return Laid(_as_laid(picture, data, scale, True), parts[0].noise_factor, 1 / scale, parts[0].coverage)
+    return Laid(
+        _as_laid(picture, data, scale, True), parts[0].noise_factor, 1 / scale, parts[0].coverage
+    )
 
 
 def _pixel_noise(plane: F32) -> float:
     """Noise from neighbour to neighbour, roughly: it only bounds an undershoot."""
-    steps = np.abs(plane[::4, 1::4][:, : plane.shape[1] // 4] - plane[::4, ::4][:, : plane.shape[1] // 4])
+    steps = np.abs(
+        plane[::4, 1::4][:, : plane.shape[1] // 4] - plane[::4, ::4][:, : plane.shape[1] // 4]
+    )
     return float(1.4826 * np.nanmedian(steps) / np.sqrt(2)) or 1e-12
 
 
@@ -182,6 +243,13 @@ def _as_laid(picture: Picture, data: F32, scale: float, moved: bool) -> Picture:
     """The header of the result: pixels as large as the reference's; coordinates no longer hold."""
     header = picture.header
     pixel = header.pixel_um * scale if header.pixel_um else None
-    changed = replace(header, pixel_um=pixel, wcs=() if moved else header.wcs, bayer=None,
-                      debayer="cubic" if moved and header.debayer is None and 0.8 < scale < 1.25 else header.debayer)
+    changed = replace(
+        header,
+        pixel_um=pixel,
+        wcs=() if moved else header.wcs,
+        bayer=None,
+        debayer="cubic"
+        if moved and header.debayer is None and 0.8 < scale < 1.25
+        else header.debayer,
+    )
     return replace(picture, data=data, header=changed)

@@ -14,17 +14,30 @@ _MAGENTA = (328.4, 25.0)
 
 def needed(settings: Colour) -> bool:
     """False when no colour step would change anything."""
-    return bool(settings.limit_green or settings.limit_magenta or settings.saturation != 1.0
-                or settings.star_colour != 1.0)
+    return bool(
+        settings.limit_green
+        or settings.limit_magenta
+        or settings.saturation != 1.0
+        or settings.star_colour != 1.0
+    )
 
 
-def apply_colour(code: F32, settings: Colour, glow: F32 | None, stars: F32 | None, scratch: Scratch | None = None,
-                 ) -> F32:
-    """Colour steps on sRGB code (3, N). ``glow`` is the SNR of the smoothed light, ``stars`` 0 to 1; both (N,).
+def apply_colour(
+    code: F32,
+    settings: Colour,
+    glow: F32 | None,
+    stars: F32 | None,
+    scratch: Scratch | None = None,
+) -> F32:
+    """Colour steps on sRGB code (3, N). ``glow`` is the SNR of the smoothed light, ``stars`` 0 to
+    1; both (N,).
 
-    Lightness stays; what leaves the gamut goes toward the grey of its lightness. The answer may lie in ``scratch``.
+    Lightness stays; what leaves the gamut goes toward the grey of its lightness. The answer may lie
+    in ``scratch``.
     """
-    first, second, third = scratch if scratch is not None else (np.empty_like(code) for _ in range(3))
+    first, second, third = (
+        scratch if scratch is not None else (np.empty_like(code) for _ in range(3))
+    )
     lab = to_oklab(decode(code, first), second, third)
     if settings.limit_green:
         limit_hue(lab, _GREEN, settings.limit_green, first)
@@ -51,8 +64,12 @@ def _scale_colour(lab: F32, settings: Colour, glow: F32 | None, stars: F32 | Non
         lab[1:] *= factor
 
 
-def limit_hue(lab: F32, around: tuple[float, float], amount: float, work: F32 | None = None) -> None:
-    """Take ``amount`` of the excess toward one hue (degrees, half angle) off, in place; lightness exact."""
+def limit_hue(
+    lab: F32, around: tuple[float, float], amount: float, work: F32 | None = None
+) -> None:
+    """Take ``amount`` of the excess toward one hue (degrees, half angle) off, in place; lightness
+    exact.
+    """
     hue, half = np.deg2rad(around[0]), np.deg2rad(around[1])
     cos, sin = np.float32(np.cos(hue)), np.float32(np.sin(hue))
     across, excess, part = work if work is not None else np.empty_like(lab)
@@ -84,6 +101,8 @@ def into_gamut(light: F32, lightness: F32) -> F32:
     grey = np.clip(lightness[index], 0, 1) ** 3
     top = (1 - grey) / np.maximum(high[index] - grey, 1e-9)
     bottom = grey / np.maximum(grey - low[index], 1e-9)
-    share = np.clip(np.minimum(np.where(high[index] > 1, top, 1), np.where(low[index] < 0, bottom, 1)), 0, 1)
+    share = np.clip(
+        np.minimum(np.where(high[index] > 1, top, 1), np.where(low[index] < 0, bottom, 1)), 0, 1
+    )
     light[:, index] = grey + (part - grey) * share
     return light

@@ -20,12 +20,16 @@ def half_size(plane: F32) -> F32:
     height, width = plane.shape
     if height % 2 or width % 2:
         plane = np.pad(plane, ((0, height % 2), (0, width % 2)), mode="edge")
-    return np.asarray(cv2.resize(plane, (plane.shape[1] // 2, plane.shape[0] // 2), interpolation=cv2.INTER_AREA),
-                      np.float32)
+    return np.asarray(
+        cv2.resize(plane, (plane.shape[1] // 2, plane.shape[0] // 2), interpolation=cv2.INTER_AREA),
+        np.float32,
+    )
 
 
 def glow_plane(halves: Iterable[tuple[F32, ChannelFigures]]) -> F32:
-    """SNR of the light smoothed by 2 px, the strongest channel's, at half size, from half-size planes."""
+    """SNR of the light smoothed by 2 px, the strongest channel's, at half size, from half-size
+    planes.
+    """
     glow: F32 | None = None
     for plane, figures in halves:
         sigma = (figures.sigma_eff or figures.sigma_px) / (2 * np.sqrt(np.pi) * _SIGMA_PX)
@@ -54,7 +58,17 @@ def star_plane(shape: tuple[int, int], stars: Iterable[Stars]) -> F32:
 
 
 def full_rows(small: F32, width: int, y0: int, y1: int) -> F32:
-    """Rows y0 to y1 at full size of a half-size companion, bilinear; the same wherever the cut lies."""
+    """Rows y0 to y1 at full size of a half-size companion, bilinear; the same wherever the cut
+    lies.
+    """
     move = np.array([[0.5, 0, -0.25], [0, 0.5, 0.5 * y0 - 0.25]], np.float64)
-    return np.asarray(cv2.warpAffine(small, move, (width, y1 - y0), flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP,
-                                     borderMode=cv2.BORDER_REPLICATE), np.float32)
+    return np.asarray(
+        cv2.warpAffine(
+            small,
+            move,
+            (width, y1 - y0),
+            flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP,
+            borderMode=cv2.BORDER_REPLICATE,
+        ),
+        np.float32,
+    )

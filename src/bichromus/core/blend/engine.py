@@ -19,7 +19,9 @@ CHUNK: Final = 1 << 16  # pixels worked on at once: the scratch of one thread st
 
 
 class Blender:
-    """A recipe made ready. Pure and thread-safe; the same pixel in gives the same pixel out, wherever it lies."""
+    """A recipe made ready. Pure and thread-safe; the same pixel in gives the same pixel out,
+    wherever it lies.
+    """
 
     def __init__(self, recipe: Recipe) -> None:
         settings = recipe.settings
@@ -27,18 +29,27 @@ class Blender:
         missing = [n for n in self.names if n not in recipe.channels]
         if not self.names or missing:
             why = f"{', '.join(missing)} is missing" if missing else "no output takes any channel"
-            raise UnsupportedData("There is nothing to blend", why=why, do="Choose a mapping that fits the channels")
+            raise UnsupportedData(
+                "There is nothing to blend", why=why, do="Choose a mapping that fits the channels"
+            )
         self.settings = settings
         self.figures = {n: recipe.channels[n] for n in self.names}
         self.levels: Levels = level_channels(self.figures, self.names, settings.balance)
         self._gains = np.array([self.levels.gains[n] for n in self.names], np.float32)
-        self._mix = np.array([[settings.mix.get(o, {}).get(n, 0.0) for n in self.names]  # type: ignore[call-overload]
-                              for o in OUTPUTS], np.float32)
+        self._mix = np.array(
+            [
+                [settings.mix.get(o, {}).get(n, 0.0) for n in self.names]  # type: ignore[call-overload]
+                for o in OUTPUTS
+            ],
+            np.float32,
+        )
         whites = [self.levels.gains[n] * (f.white or 0) for n, f in self.figures.items()]
         self.curve = Curve(settings.stretch, max([*whites, 1.0]))
         self._colour = needed(settings.colour)
 
-    def render(self, planes: Sequence[F32], glow: F32 | None = None, stars: F32 | None = None) -> F32:
+    def render(
+        self, planes: Sequence[F32], glow: F32 | None = None, stars: F32 | None = None
+    ) -> F32:
         """sRGB code (3, H, W) or (3, N) of background-0 planes, in the order of ``names``.
 
         ``glow`` and ``stars`` are companion planes of the same shape. NaN becomes background.
@@ -52,11 +63,17 @@ class Blender:
         buffers = _buffers(len(self.names))
         for start in range(0, total, CHUNK):
             cut = slice(start, min(start + CHUNK, total))
-            out[:, cut] = self._chunk([f[cut] for f in flat], None if glow1 is None else glow1[cut],
-                                      None if stars1 is None else stars1[cut], buffers)
+            out[:, cut] = self._chunk(
+                [f[cut] for f in flat],
+                None if glow1 is None else glow1[cut],
+                None if stars1 is None else stars1[cut],
+                buffers,
+            )
         return out.reshape(3, *shape)
 
-    def _chunk(self, planes: list[F32], glow: F32 | None, stars: F32 | None, buffers: Buffers) -> F32:
+    def _chunk(
+        self, planes: list[F32], glow: F32 | None, stars: F32 | None, buffers: Buffers
+    ) -> F32:
         size, count = planes[0].size, len(planes)
         values, level, work = (b[:count, :size] for b in buffers)
         for row, plane, gain in zip(values, planes, self._gains, strict=True):
@@ -77,7 +94,9 @@ Buffers = tuple[F32, F32, F32]
 
 
 class _Scratch(threading.local):
-    """Kept from call to call by each thread: fresh memory costs more than the arithmetic done in it."""
+    """Kept from call to call by each thread: fresh memory costs more than the arithmetic done in
+    it.
+    """
 
     buffers: Buffers | None = None
 

@@ -48,9 +48,17 @@ class Clipped:
         self._count += code.size
 
 
-def render_bands(blender: Blender, sources: dict[str, Source], shape: tuple[int, int], dtype: str,
-                 glow: F32 | None = None, stars: F32 | None = None, progress: Progress = SILENT,
-                 clipped: Clipped | None = None, threads: int = 2) -> Iterator[np.ndarray]:
+def render_bands(
+    blender: Blender,
+    sources: dict[str, Source],
+    shape: tuple[int, int],
+    dtype: str,
+    glow: F32 | None = None,
+    stars: F32 | None = None,
+    progress: Progress = SILENT,
+    clipped: Clipped | None = None,
+    threads: int = 2,
+) -> Iterator[np.ndarray]:
     """Bands (rows, W, 3) of ``dtype`` from top to bottom; companions at half size."""
     width = shape[1]
 

@@ -1,4 +1,6 @@
-"""What noise a blend will show, before it is rendered; and the balance that keeps it under the limits."""
+"""What noise a blend will show, before it is rendered; and the balance that keeps it under the
+limits.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,9 @@ AFTER_BLUR: Final = 1 / (2 * np.sqrt(np.pi) * _BLUR_PX)
 
 @dataclass(frozen=True)
 class PredictedNoise:
-    """Background noise: sRGB code per output, Oklab lightness and chroma per pixel, chroma after a 4 px blur."""
+    """Background noise: sRGB code per output, Oklab lightness and chroma per pixel, chroma after a
+    4 px blur.
+    """
 
     outputs: dict[str, float]
     lightness: float
@@ -28,13 +32,19 @@ class PredictedNoise:
     blotch: float
 
     def within(self, limits: Limits) -> bool:
-        return (self.lightness <= limits.lightness and self.chroma <= limits.chroma
-                and self.blotch <= limits.blotch)
+        return (
+            self.lightness <= limits.lightness
+            and self.chroma <= limits.chroma
+            and self.blotch <= limits.blotch
+        )
 
     def tightest(self, limits: Limits) -> tuple[str, float, float]:
         """The limit that is fullest: its name, the noise, the limit."""
-        pairs = (("lightness", self.lightness, limits.lightness), ("colour", self.chroma, limits.chroma),
-                 ("blotches", self.blotch, limits.blotch))
+        pairs = (
+            ("lightness", self.lightness, limits.lightness),
+            ("colour", self.chroma, limits.chroma),
+            ("blotches", self.blotch, limits.blotch),
+        )
         return max(pairs, key=lambda p: p[1] / p[2])
 
 
@@ -46,21 +56,31 @@ def predict_noise(recipe: Recipe, quieter: dict[str, float] | None = None) -> Pr
     blender = Blender(recipe)
     factor = {n: 1 / (quieter or {}).get(n, 1.0) for n in blender.names}
     samples = _gaussians(len(blender.names))
-    fine = [samples[i] * np.float32(f.sigma_px * factor[n]) for i, (n, f) in enumerate(blender.figures.items())]
-    coarse = [samples[i] * np.float32((f.sigma_eff or f.sigma_px) * AFTER_BLUR * factor[n])
-              for i, (n, f) in enumerate(blender.figures.items())]
+    fine = [
+        samples[i] * np.float32(f.sigma_px * factor[n])
+        for i, (n, f) in enumerate(blender.figures.items())
+    ]
+    coarse = [
+        samples[i] * np.float32((f.sigma_eff or f.sigma_px) * AFTER_BLUR * factor[n])
+        for i, (n, f) in enumerate(blender.figures.items())
+    ]
     quiet = np.zeros(_SAMPLES, np.float32)
     code = blender.render(fine, glow=quiet)
     lab = to_oklab(decode(code))
     smooth = to_oklab(decode(blender.render(coarse, glow=quiet)))
-    return PredictedNoise({o: float(code[i].std()) for i, o in enumerate("RGB")}, float(lab[0].std()),
-                          float(np.hypot(lab[1].std(), lab[2].std())),
-                          float(np.hypot(smooth[1].std(), smooth[2].std())))
+    return PredictedNoise(
+        {o: float(code[i].std()) for i, o in enumerate("RGB")},
+        float(lab[0].std()),
+        float(np.hypot(lab[1].std(), lab[2].std())),
+        float(np.hypot(smooth[1].std(), smooth[2].std())),
+    )
 
 
 def at_balance(recipe: Recipe, balance: float) -> Recipe:
     """The same recipe at another balance."""
-    return recipe.model_copy(update={"settings": recipe.settings.model_copy(update={"balance": balance})})
+    return recipe.model_copy(
+        update={"settings": recipe.settings.model_copy(update={"balance": balance})}
+    )
 
 
 def auto_balance(recipe: Recipe) -> float:
@@ -73,7 +93,11 @@ def auto_balance(recipe: Recipe) -> float:
     low, high = 0.0, 1.0
     for _ in range(9):
         middle = (low + high) / 2
-        low, high = (low, middle) if predict_noise(at_balance(recipe, middle)).within(limits) else (middle, high)
+        low, high = (
+            (low, middle)
+            if predict_noise(at_balance(recipe, middle)).within(limits)
+            else (middle, high)
+        )
     return round(high, 3)
 
 

@@ -16,19 +16,25 @@ _SIGN: Final = np.uint32(0x80000000)
 
 @dataclass(frozen=True)
 class Curve:
-    """f(0) = background, f(1) = signal, symmetric around 0, slope 1 into the shoulder, f(white) = 1."""
+    """f(0) = background, f(1) = signal, symmetric around 0, slope 1 into the shoulder, f(white) =
+    1.
+    """
 
     settings: Stretch
     white: float
 
     @property
     def _step(self) -> float:
-        return (self.settings.signal - self.settings.background) / float(np.arcsinh(self.settings.strength))
+        return (self.settings.signal - self.settings.background) / float(
+            np.arcsinh(self.settings.strength)
+        )
 
     @property
     def top(self) -> float:
         """Value of the bare curve at white; the shoulder brings it to 1 where it lies above."""
-        return self.settings.background + self._step * float(np.arcsinh(self.settings.strength * self.white))
+        return self.settings.background + self._step * float(
+            np.arcsinh(self.settings.strength * self.white)
+        )
 
     def __call__(self, x: F32) -> F32:
         """Apply to levelled values (any shape); a new array."""
@@ -38,7 +44,9 @@ class Curve:
         return level.reshape(x.shape)
 
     def above(self, x: F32, out: F32, work: F32) -> F32:
-        """The curve less its background, into ``out``; ``x`` and ``work`` (2-D, the same shape) are used up."""
+        """The curve less its background, into ``out``; ``x`` and ``work`` (2-D, the same shape) are
+        used up.
+        """
         x *= np.float32(self.settings.strength)
         np.multiply(x, x, out=out)
         out += np.float32(1)
@@ -67,4 +75,6 @@ class Curve:
 
     def inverse(self, value: float) -> float:
         """Level that lands at ``value`` (below the shoulder)."""
-        return float(np.sinh((value - self.settings.background) / self._step)) / self.settings.strength
+        return (
+            float(np.sinh((value - self.settings.background) / self._step)) / self.settings.strength
+        )

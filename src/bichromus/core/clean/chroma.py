@@ -1,5 +1,6 @@
-"""Stars in natural colour: each star one colour, on the profile of the sharpest channel, so that none gets coloured
-rings."""
+"""Stars in natural colour: each star one colour, on the profile of the sharpest channel, so that
+none gets coloured rings.
+"""
 
 from __future__ import annotations
 
@@ -23,8 +24,9 @@ _CLEAR: Final = 12.0  # sigma of a star whose colour is told
 
 @dataclass(frozen=True)
 class ColouredStars:
-    """``planes`` (3, H, W) R, G, B; ``balance`` are the gains that make the middle star white, told from ``used``
-    stars; ``told`` stars have a colour of their own."""
+    """``planes`` (3, H, W) R, G, B; ``balance`` are the gains that make the middle star white, told
+    from ``used`` stars; ``told`` stars have a colour of their own.
+    """
 
     planes: F32
     balance: tuple[float, float, float]
@@ -33,37 +35,68 @@ class ColouredStars:
     warnings: tuple[str, ...] = ()
 
 
-def colour_stars(layers: Sequence[F32], stars: Stars, widths: Sequence[float], sigmas: Sequence[float],
-                 tops: Sequence[float | None], progress: Progress = SILENT) -> ColouredStars:
-    """Star layers of R, G and B (H, W, sky at 0) in natural colour. ``stars`` are places, ``widths`` the FWHM of each
-    channel in px, ``sigmas`` its noise, ``tops`` the level of a full core.
+def colour_stars(
+    layers: Sequence[F32],
+    stars: Stars,
+    widths: Sequence[float],
+    sigmas: Sequence[float],
+    tops: Sequence[float | None],
+    progress: Progress = SILENT,
+) -> ColouredStars:
+    """Star layers of R, G and B (H, W, sky at 0) in natural colour. ``stars`` are places,
+    ``widths`` the FWHM of each channel in px, ``sigmas`` its noise, ``tops`` the level of a full
+    core.
 
     Raises NotEnoughData under 12 stars that are neither full nor faint.
     """
     wide = max(widths)
     x, y = np.array(stars.x), np.array(stars.y)
     light, full = _light(layers, x, y, 1.6 * wide, tops)
-    clear = np.all([f > _CLEAR * s * np.sqrt(np.pi) * 1.6 * wide for f, s in zip(light, sigmas, strict=True)], 0)
+    clear = np.all(
+        [f > _CLEAR * s * np.sqrt(np.pi) * 1.6 * wide for f, s in zip(light, sigmas, strict=True)],
+        0,
+    )
     good = clear & ~full
     if good.sum() < _LEAST:
-        raise NotEnoughData("There are too few stars to tell their colours", why=f"{int(good.sum())} are bright enough "
-                            "in red, green and blue", do="Use broadband stacks with more hours")
+        raise NotEnoughData(
+            "There are too few stars to tell their colours",
+            why=f"{int(good.sum())} are bright enough in red, green and blue",
+            do="Use broadband stacks with more hours",
+        )
     ratios = light[:, good] / light[1, good]
     balance = 1 / np.median(ratios, axis=1)
     warnings = []
     if good.sum() < _WANTED:
-        warnings.append(f"Only {int(good.sum())} stars tell the white of all: their colours may lean.")
+        warnings.append(
+            f"Only {int(good.sum())} stars tell the white of all: their colours may lean."
+        )
     told = clear | full
     chroma = _chroma(light, balance, good, full, told)
     sharp = int(np.argmin(widths))
-    ratio = _spread(layers[0].shape, x[told], y[told], light[sharp, told], chroma / chroma[sharp], wide, progress)
-    planes = np.stack([layers[sharp] * np.float32(balance[sharp]) * ratio[c] for c in range(3)]).astype(np.float32)
-    return ColouredStars(planes, (float(balance[0]), float(balance[1]), float(balance[2])), int(good.sum()),
-                         int(told.sum()), tuple(warnings))
+    ratio = _spread(
+        layers[0].shape,
+        x[told],
+        y[told],
+        light[sharp, told],
+        chroma / chroma[sharp],
+        wide,
+        progress,
+    )
+    planes = np.stack(
+        [layers[sharp] * np.float32(balance[sharp]) * ratio[c] for c in range(3)]
+    ).astype(np.float32)
+    return ColouredStars(
+        planes,
+        (float(balance[0]), float(balance[1]), float(balance[2])),
+        int(good.sum()),
+        int(told.sum()),
+        tuple(warnings),
+    )
 
 
-def _light(layers: Sequence[F32], x: np.ndarray, y: np.ndarray, radius: float,
-           tops: Sequence[float | None]) -> tuple[np.ndarray, np.ndarray]:
+def _light(
+    layers: Sequence[F32], x: np.ndarray, y: np.ndarray, radius: float, tops: Sequence[float | None]
+) -> tuple[np.ndarray, np.ndarray]:
     """Light of each star in each layer (3, N), and whether its core is full in one of them."""
     reach = int(np.ceil(radius)) + 1
     dy, dx = np.mgrid[-reach : reach + 1, -reach : reach + 1]
@@ -80,8 +113,12 @@ def _light(layers: Sequence[F32], x: np.ndarray, y: np.ndarray, radius: float,
     return np.array(light, float), full
 
 
-def _chroma(light: np.ndarray, balance: np.ndarray, good: np.ndarray, full: np.ndarray, told: np.ndarray) -> np.ndarray:
-    """R, G and B of each star that has a colour (3, N), green kept from casting; a full one is as white as most."""
+def _chroma(
+    light: np.ndarray, balance: np.ndarray, good: np.ndarray, full: np.ndarray, told: np.ndarray
+) -> np.ndarray:
+    """R, G and B of each star that has a colour (3, N), green kept from casting; a full one is as
+    white as most.
+    """
     colour = np.maximum(light * balance[:, None], 1e-30)
     usual = np.median(colour[:, good] / colour[:, good].sum(0), axis=1)
     colour[:, full] = usual[:, None]
@@ -91,9 +128,18 @@ def _chroma(light: np.ndarray, balance: np.ndarray, good: np.ndarray, full: np.n
     return colour
 
 
-def _spread(shape: tuple[int, ...], x: np.ndarray, y: np.ndarray, light: np.ndarray, ratio: np.ndarray, width: float,
-            progress: Progress) -> F32:
-    """Ratio maps (3, H, W): each place has the colour of the stars whose light falls on it, white where none does."""
+def _spread(
+    shape: tuple[int, ...],
+    x: np.ndarray,
+    y: np.ndarray,
+    light: np.ndarray,
+    ratio: np.ndarray,
+    width: float,
+    progress: Progress,
+) -> F32:
+    """Ratio maps (3, H, W): each place has the colour of the stars whose light falls on it, white
+    where none does.
+    """
     total = np.full(shape, 1e-6, np.float32)
     out = np.full((3, *shape), 1e-6, np.float32)
     reach = int(np.ceil(_REACH * width))

@@ -20,8 +20,9 @@ _LEAST: Final = 12
 
 @dataclass(frozen=True)
 class Continuum:
-    """``k``: line units of a star over its broadband units, with its error; ``blur_line`` and ``blur_broad`` (sigma,
-    px) bring both to one star ``width`` (FWHM, px)."""
+    """``k``: line units of a star over its broadband units, with its error; ``blur_line`` and
+    ``blur_broad`` (sigma, px) bring both to one star ``width`` (FWHM, px).
+    """
 
     k: float
     error: float
@@ -48,8 +49,12 @@ def find_continuum(line: Picture, broad: Picture) -> Continuum:
     stars = [find_stars(p, q.header.saturation) for p, q in zip(planes, (line, broad), strict=True)]
     widths = [s.fwhm_px for s in stars]
     if widths[1] is None or stars[1].count < _LEAST:
-        raise NotEnoughData("There are too few stars to find the continuum on", why=f"{stars[1].count} found",
-                            do="Take the continuum off on a larger part of the frame", file=broad.file)
+        raise NotEnoughData(
+            "There are too few stars to find the continuum on",
+            why=f"{stars[1].count} found",
+            do="Take the continuum off on a larger part of the frame",
+            file=broad.file,
+        )
     wide = max(widths[0] or widths[1], widths[1])
     blurs = [float(np.sqrt(max(wide**2 - (w or wide) ** 2, 0))) / 2.355 for w in widths]
     responses = [zero_sum(gaussian(p, b), wide) for p, b in zip(planes, blurs, strict=True)]
@@ -58,9 +63,12 @@ def find_continuum(line: Picture, broad: Picture) -> Continuum:
     h = [_peak(r, x, y) for r in responses]
     good = (h[1] > 8 * sigma[1]) & _unsaturated(line, x, y) & _unsaturated(broad, x, y)
     if good.sum() < _LEAST:
-        raise NotEnoughData("There are too few stars to find the continuum on",
-                            why=f"{int(good.sum())} are bright enough", do="Use a broadband stack with more hours",
-                            file=broad.file)
+        raise NotEnoughData(
+            "There are too few stars to find the continuum on",
+            why=f"{int(good.sum())} are bright enough",
+            do="Use a broadband stack with more hours",
+            file=broad.file,
+        )
     ratio = h[0][good] / h[1][good]
     first = float(np.median(ratio))
     variance = (sigma[0] ** 2 + first**2 * sigma[1] ** 2) / h[1][good] ** 2 + (0.08 * first) ** 2
@@ -69,7 +77,9 @@ def find_continuum(line: Picture, broad: Picture) -> Continuum:
     if k > 1.02 * mode:  # stars with emission of their own, or nebula under them, pull the mean up
         k = mode
     count = int(good.sum())
-    warnings = (f"Only {count} stars tell the continuum: its share is uncertain.",) if count < _FEW else ()
+    warnings = (
+        (f"Only {count} stars tell the continuum: its share is uncertain.",) if count < _FEW else ()
+    )
     return Continuum(k, error, count, blurs[0], blurs[1], float(wide), warnings)
 
 
@@ -77,7 +87,11 @@ def _peak(response: F32, x: np.ndarray, y: np.ndarray) -> np.ndarray:
     """The response at stars, the highest of the nine pixels around."""
     height, width = response.shape
     steps = (-1, 0, 1)
-    near = [response[np.clip(y + dy, 0, height - 1), np.clip(x + dx, 0, width - 1)] for dy in steps for dx in steps]
+    near = [
+        response[np.clip(y + dy, 0, height - 1), np.clip(x + dx, 0, width - 1)]
+        for dy in steps
+        for dx in steps
+    ]
     return np.max(near, 0).astype(float)
 
 

@@ -1,4 +1,6 @@
-"""The sky's gradient: a low-order surface through tiles without stars and nebula, of a degree that they support."""
+"""The sky's gradient: a low-order surface through tiles without stars and nebula, of a degree that
+they support.
+"""
 
 from __future__ import annotations
 
@@ -20,7 +22,9 @@ _FEW: Final = 0.25
 
 @dataclass(frozen=True)
 class Tiles:
-    """Levels of the sky: centres (N,), medians, and which count. ``size`` in pixels; ``grid`` is rows, columns."""
+    """Levels of the sky: centres (N,), medians, and which count. ``size`` in pixels; ``grid`` is
+    rows, columns.
+    """
 
     x: F64
     y: F64
@@ -32,8 +36,10 @@ class Tiles:
 
 @dataclass(frozen=True)
 class Gradient:
-    """The model with its degree, the tiles it stands on, and the slope before and after: peak to peak over the noise of
-    a pixel on large scales. ``level`` is the sky's height in the middle, which stays."""
+    """The model with its degree, the tiles it stands on, and the slope before and after: peak to
+    peak over the noise of a pixel on large scales. ``level`` is the sky's height in the middle,
+    which stays.
+    """
 
     model: Poly
     tiles: Tiles
@@ -55,14 +61,20 @@ class Gradient:
         return out
 
 
-def find_gradient(picture: Picture, degree: int | None = None, avoid: Mask | None = None,
-                  look: FirstLook | None = None) -> Gradient:
-    """The gradient of a mono stack (H, W). ``degree`` 0 to 4, chosen by cross-validation when None; ``avoid`` marks
-    what must not count; ``look`` saves the search for stars where it was done. Raises InputError for a degree that
-    cannot be, or when no sky is left.
+def find_gradient(
+    picture: Picture,
+    degree: int | None = None,
+    avoid: Mask | None = None,
+    look: FirstLook | None = None,
+) -> Gradient:
+    """The gradient of a mono stack (H, W). ``degree`` 0 to 4, chosen by cross-validation when None;
+    ``avoid`` marks what must not count; ``look`` saves the search for stars where it was done.
+    Raises InputError for a degree that cannot be, or when no sky is left.
     """
     if degree is not None and not 0 <= degree <= MOST:
-        raise InputError("There is no gradient of this degree", why=str(degree), do=f"Give 0 to {MOST}")
+        raise InputError(
+            "There is no gradient of this degree", why=str(degree), do=f"Give 0 to {MOST}"
+        )
     plane = picture.data
     look = look or first_look(picture)
     clear = np.isfinite(plane) & ~look.mask
@@ -71,15 +83,20 @@ def find_gradient(picture: Picture, degree: int | None = None, avoid: Mask | Non
     noise = look.noise.best
     tiles = _tiles(plane, clear)
     if tiles.level.size < 6:
-        raise InputError("There is no sky left to find the gradient on", do="Mask less of the picture",
-                         file=picture.file)
+        raise InputError(
+            "There is no sky left to find the gradient on",
+            do="Mask less of the picture",
+            file=picture.file,
+        )
     tiles, chosen = _sky_tiles(tiles, plane.shape, noise, degree)
     model = _fit(tiles, plane.shape, chosen)
     warnings = []
     share = float(tiles.used.mean())
     if share < _FEW:
-        warnings.append(f"Nebula covers {100 * (1 - share):.0f} % of the frame: the gradient is uncertain, and only a "
-                        f"surface of degree {chosen} is taken off.")
+        warnings.append(
+            f"Nebula covers {100 * (1 - share):.0f} % of the frame: the gradient is "
+            f"uncertain, and only a surface of degree {chosen} is taken off."
+        )
     middle = float(model.at(np.array([plane.shape[1] / 2]), np.array([plane.shape[0] / 2]))[0])
     rest = tiles.level - model.at(tiles.x, tiles.y)
     # by one degree more than was taken off, so that what is left can show
@@ -103,13 +120,26 @@ def _tiles(plane: F32, clear: Mask) -> Tiles:
     level = order[np.arange(len(order)), number[good] // 2]
     y, x = (a.ravel() * size + (size - 1) / 2 for a in np.mgrid[0:rows, 0:columns])
     every = np.ones(int(good.sum()), bool)
-    return Tiles(x[good].astype(float), y[good].astype(float), level.astype(float), every, size, (rows, columns))
+    return Tiles(
+        x[good].astype(float),
+        y[good].astype(float),
+        level.astype(float),
+        every,
+        size,
+        (rows, columns),
+    )
 
 
-def _sky_tiles(tiles: Tiles, shape: tuple[int, int], noise: float, degree: int | None) -> tuple[Tiles, int]:
-    """Keep the tiles that show sky: from the low half, those that a surface explains, nebula dropped harder."""
+def _sky_tiles(
+    tiles: Tiles, shape: tuple[int, int], noise: float, degree: int | None
+) -> tuple[Tiles, int]:
+    """Keep the tiles that show sky: from the low half, those that a surface explains, nebula
+    dropped harder.
+    """
     spread = 1.2533 * noise / tiles.size * 1.5
-    used = tiles.level <= np.quantile(tiles.level - _plane_of(tiles, shape), 0.5) + _plane_of(tiles, shape)
+    used = tiles.level <= np.quantile(tiles.level - _plane_of(tiles, shape), 0.5) + _plane_of(
+        tiles, shape
+    )
     chosen = 1
     for _ in range(12):
         current = Tiles(tiles.x, tiles.y, tiles.level, used, tiles.size, tiles.grid)
@@ -140,7 +170,9 @@ def _plane_of(tiles: Tiles, shape: tuple[int, int]) -> F64:
 
 
 def _fit(tiles: Tiles, shape: tuple[int, int], degree: int) -> Poly:
-    return fit_poly(tiles.x[tiles.used], tiles.y[tiles.used], tiles.level[tiles.used], shape, degree, 6)
+    return fit_poly(
+        tiles.x[tiles.used], tiles.y[tiles.used], tiles.level[tiles.used], shape, degree, 6
+    )
 
 
 def _choose(tiles: Tiles, shape: tuple[int, int]) -> int:
@@ -156,7 +188,9 @@ def _choose(tiles: Tiles, shape: tuple[int, int]) -> int:
             seen = patch != n
             if seen.all() or seen.sum() < (degree + 1) * (degree + 2):
                 continue
-            off = level[~seen] - fit_poly(x[seen], y[seen], level[seen], shape, degree, 4).at(x[~seen], y[~seen])
+            off = level[~seen] - fit_poly(x[seen], y[seen], level[seen], shape, degree, 4).at(
+                x[~seen], y[~seen]
+            )
             scale = 1.4826 * np.median(np.abs(off)) + 1e-30
             total += float(np.minimum(np.abs(off), 5 * scale).sum())
         if total < _BETTER * error:

@@ -21,7 +21,9 @@ _BRIGHT: Final = 60.0  # sigma; above, the width is free
 
 @dataclass
 class Star:
-    """Place and amplitude of one star; ``full_px`` is the radius of its full core, 0 for none. Amplitude 0: no star."""
+    """Place and amplitude of one star; ``full_px`` is the radius of its full core, 0 for none.
+    Amplitude 0: no star.
+    """
 
     x: float
     y: float
@@ -32,7 +34,9 @@ class Star:
 
 @dataclass(frozen=True)
 class Plate:
-    """What the stars are fitted on: the plane, where it was seen, its noise, the stars' shape, and where it is full."""
+    """What the stars are fitted on: the plane, where it was seen, its noise, the stars' shape, and
+    where it is full.
+    """
 
     plane: F32
     seen: Mask
@@ -49,7 +53,9 @@ def profile(dx: np.ndarray, dy: np.ndarray, width: float, beta: float) -> np.nda
 
 
 def fit_star(plate: Plate, model: F32, star: Star, first: bool) -> None:
-    """Amplitude, place and (of bright stars) width of one star beside the model of all others; the model follows."""
+    """Amplitude, place and (of bright stars) width of one star beside the model of all others; the
+    model follows.
+    """
     if star.amplitude > 0:
         add_star(model, star, -1.0, plate)
     own = plate.width(star.x, star.y)
@@ -66,8 +72,14 @@ def fit_star(plate: Plate, model: F32, star: Star, first: bool) -> None:
     widths = [own * w for w in _WIDTHS] if bright else [own] if first else [own, own * _KNOT]
     rows, columns = np.nonzero(use)
     data = (plate.plane[box][rows, columns] - model[box][rows, columns]).astype(float)
-    terms, star.width = _best(data, columns + (box[1].start - star.x), rows + (box[0].start - star.y), widths, core,
-                              plate.beta)
+    terms, star.width = _best(
+        data,
+        columns + (box[1].start - star.x),
+        rows + (box[0].start - star.y),
+        widths,
+        core,
+        plate.beta,
+    )
     if star.width > (_KNOT - 0.01) * own and not star.full_px:
         star.amplitude = 0.0  # too soft for a star: a knot of the nebula
         return
@@ -80,9 +92,12 @@ def fit_star(plate: Plate, model: F32, star: Star, first: bool) -> None:
     add_star(model, star, 1.0, plate)
 
 
-def _best(data: np.ndarray, dx: np.ndarray, dy: np.ndarray, widths: list[float], core: int,
-          beta: float) -> tuple[np.ndarray, float]:
-    """Least squares on [P, Px, Py, 1, x, y] for each width; the terms and the width that leave least."""
+def _best(
+    data: np.ndarray, dx: np.ndarray, dy: np.ndarray, widths: list[float], core: int, beta: float
+) -> tuple[np.ndarray, float]:
+    """Least squares on [P, Px, Py, 1, x, y] for each width; the terms and the width that leave
+    least.
+    """
     best: tuple[float, np.ndarray, float] | None = None
     r2 = dx * dx + dy * dy
     matrix = np.empty((len(data), 6))
@@ -109,7 +124,9 @@ def add_star(model: F32, star: Star, sign: float, plate: Plate) -> None:
     box = _box(star, reach_of(star, plate), model.shape)
     dx = np.arange(box[1].start, box[1].stop) - star.x
     dy = (np.arange(box[0].start, box[0].stop) - star.y)[:, None]
-    model[box] += (sign * star.amplitude * profile(dx, dy, star.width, plate.beta)).astype(np.float32)
+    model[box] += (sign * star.amplitude * profile(dx, dy, star.width, plate.beta)).astype(
+        np.float32
+    )
 
 
 def reach_of(star: Star, plate: Plate) -> int:
@@ -121,5 +138,7 @@ def reach_of(star: Star, plate: Plate) -> int:
 
 def _box(star: Star, reach: int, shape: tuple[int, ...]) -> tuple[slice, slice]:
     xi, yi = round(star.x), round(star.y)
-    return (slice(max(yi - reach, 0), min(yi + reach + 1, shape[0])),
-            slice(max(xi - reach, 0), min(xi + reach + 1, shape[1])))
+    return (
+        slice(max(yi - reach, 0), min(yi + reach + 1, shape[0])),
+        slice(max(xi - reach, 0), min(xi + reach + 1, shape[1])),
+    )

@@ -1,4 +1,5 @@
-"""Stars split off a linear channel: modelled, taken off, and what is left under their cores filled in.
+"""Stars split off a linear channel: modelled, taken off, and what is left under their cores filled
+in.
 
 starless + stars is the input to the last bit, and where no star reaches the input is not touched.
 """
@@ -32,9 +33,10 @@ _PASSES: Final = 2
 
 @dataclass(frozen=True)
 class Split:
-    """Both layers (H, W), the mask of what was filled, stars found, halos taken off, and figures of quality:
-    ``residual`` is the median of what is left above the sky at bright stars over their light, ``rest_sigma`` the fine
-    scatter under the mask over that beside it."""
+    """Both layers (H, W), the mask of what was filled, stars found, halos taken off, and figures of
+    quality: ``residual`` is the median of what is left above the sky at bright stars over their
+    light, ``rest_sigma`` the fine scatter under the mask over that beside it.
+    """
 
     starless: F32
     stars: F32
@@ -50,14 +52,20 @@ class Split:
 
 
 def split_stars(picture: Picture, progress: Progress = SILENT) -> Split:
-    """Split the stars off a mono stack. Raises NotEnoughData when there is none to learn the profile from."""
+    """Split the stars off a mono stack. Raises NotEnoughData when there is none to learn the
+    profile from.
+    """
     seen = np.isfinite(picture.data)
     plane = fill(picture.data, ~seen)
     top = picture.header.saturation
     found = find_stars(plane, top)
     if found.fwhm_px is None or found.count < 5:
-        raise NotEnoughData("There are too few stars to split off", why=f"{found.count} found",
-                            do="Leave this channel as it is", file=picture.file)
+        raise NotEnoughData(
+            "There are too few stars to split off",
+            why=f"{found.count} found",
+            do="Leave this channel as it is",
+            file=picture.file,
+        )
     covered = bright_mask(plane, found, top)
     sigma = measure_noise(picture.data, picture.header.debayer, avoid=covered).sigma_px
     pad = int(np.ceil(4 * found.fwhm_px))
@@ -80,25 +88,44 @@ def split_stars(picture: Picture, progress: Progress = SILENT) -> Split:
     mask = _mask(plane, rest, drawn, stars, found.fwhm_px, sigma, top)
     calm = _smooth_fill(rest, mask)
     texture = _texture(rest, mask)
-    starless = np.where(mask, calm + texture, np.where(drawn > WINGS * sigma, rest, plane)).astype(np.float32)
+    starless = np.where(mask, calm + texture, np.where(drawn > WINGS * sigma, rest, plane)).astype(
+        np.float32
+    )
     layer = (plane - starless).astype(np.float32)
     starless = (plane - layer).astype(np.float32)  # so that both add up to the last bit
     residual, scatter = _quality(starless, stars, mask, sigma, found.fwhm_px, plate.beta)
     nothing = np.float32(np.nan)
-    return Split(np.where(seen, starless, nothing), np.where(seen, layer, nothing), mask, len(stars), residual, scatter,
-                 halos)
+    return Split(
+        np.where(seen, starless, nothing),
+        np.where(seen, layer, nothing),
+        mask,
+        len(stars),
+        residual,
+        scatter,
+        halos,
+    )
 
 
-def _plate(plane: F32, seen: Mask, covered: Mask, found: Stars, sigma: float, top: float | None, pad: int) -> Plate:
+def _plate(
+    plane: F32, seen: Mask, covered: Mask, found: Stars, sigma: float, top: float | None, pad: int
+) -> Plate:
     """The plane with a calm margin, so that stars at its edge are found like others."""
     calm = gaussian(fill(plane, covered), 3.0)
     wide = np.pad(calm, pad, mode="edge")
     wide[pad:-pad, pad:-pad] = plane
-    return Plate(wide, np.pad(seen, pad), sigma, float(np.clip(found.beta or 3.0, 1.8, 6.0)),
-                 _widths(plane, found, top, pad), top)
+    return Plate(
+        wide,
+        np.pad(seen, pad),
+        sigma,
+        float(np.clip(found.beta or 3.0, 1.8, 6.0)),
+        _widths(plane, found, top, pad),
+        top,
+    )
 
 
-def _widths(plane: F32, found: Stars, top: float | None, pad: int) -> Callable[[float, float], float]:
+def _widths(
+    plane: F32, found: Stars, top: float | None, pad: int
+) -> Callable[[float, float], float]:
     """Star width at each place: from the map of the field where there are stars enough for one."""
     assert found.fwhm_px is not None
     fixed, height, width = found.fwhm_px, plane.shape[0], plane.shape[1]
@@ -106,8 +133,12 @@ def _widths(plane: F32, found: Stars, top: float | None, pad: int) -> Callable[[
         field = star_field(plane, found, top)
     except NotEnoughData:
         return lambda _x, _y: fixed
-    grid = np.array([[field.width_at(x, y) for x in np.linspace(0, width - 1, 17)]
-                     for y in np.linspace(0, height - 1, 13)]).clip(0.75 * fixed, 1.35 * fixed)
+    grid = np.array(
+        [
+            [field.width_at(x, y) for x in np.linspace(0, width - 1, 17)]
+            for y in np.linspace(0, height - 1, 13)
+        ]
+    ).clip(0.75 * fixed, 1.35 * fixed)
 
     def at(x: float, y: float) -> float:
         column = int(np.clip(round((x - pad) / max(width - 1, 1) * 16), 0, 16))
@@ -139,7 +170,9 @@ def _seeds(plate: Plate, fwhm: float, cores: list[Core]) -> list[Star]:
 
 
 def _take_halos(plate: Plate, model: F32, cores: list[Core]) -> int:
-    """Add to the model the discs around full cores that end within their radius; how many there were."""
+    """Add to the model the discs around full cores that end within their radius; how many there
+    were.
+    """
     count = 0
     for core in cores:
         if core.halo_px:
@@ -149,8 +182,15 @@ def _take_halos(plate: Plate, model: F32, cores: list[Core]) -> int:
     return count
 
 
-def _mask(plane: F32, rest: F32, model: F32, stars: list[Star], fwhm: float, sigma: float,
-          top: float | None) -> Mask:
+def _mask(
+    plane: F32,
+    rest: F32,
+    model: F32,
+    stars: list[Star],
+    fwhm: float,
+    sigma: float,
+    top: float | None,
+) -> Mask:
     """Cores, saturated pixels, and what a star's model left near it."""
     mask = model > _CORE * sigma
     if top is not None:
@@ -167,13 +207,24 @@ def _mask(plane: F32, rest: F32, model: F32, stars: list[Star], fwhm: float, sig
 
 
 def _smooth_fill(rest: F32, mask: Mask, rounds: int = 60) -> F32:
-    """Masked pixels from around them: a pyramid's guess, then the biharmonic equation by relaxation."""
-    out = fill(rest, np.asarray(cv2.dilate(mask.astype(np.uint8), np.ones((3, 3), np.uint8)), np.bool_))
+    """Masked pixels from around them: a pyramid's guess, then the biharmonic equation by
+    relaxation.
+    """
+    out = fill(
+        rest, np.asarray(cv2.dilate(mask.astype(np.uint8), np.ones((3, 3), np.uint8)), np.bool_)
+    )
     out = np.where(mask, out, np.asarray(cv2.GaussianBlur(rest, (0, 0), 0.8), np.float32))
-    kernel = np.array([[0, 0, 1, 0, 0], [0, 2, -8, 2, 0], [1, -8, 0, -8, 1], [0, 2, -8, 2, 0], [0, 0, 1, 0, 0]],
-                      np.float32)
+    kernel = np.array(
+        [[0, 0, 1, 0, 0], [0, 2, -8, 2, 0], [1, -8, 0, -8, 1], [0, 2, -8, 2, 0], [0, 0, 1, 0, 0]],
+        np.float32,
+    )
     for _ in range(rounds):
-        wanted = -np.asarray(cv2.filter2D(out, cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101), np.float32) / 20
+        wanted = (
+            -np.asarray(
+                cv2.filter2D(out, cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101), np.float32
+            )
+            / 20
+        )
         out = np.where(mask, 0.35 * out + 0.65 * wanted, out).astype(np.float32)
     return out
 
@@ -193,11 +244,14 @@ def _texture(rest: F32, mask: Mask, side: int = 96) -> F32:
                 best, quiet = spread, part
     if not np.isfinite(best):
         return np.zeros_like(rest)
-    return np.tile(quiet, (height // quiet.shape[0] + 1, width // quiet.shape[1] + 1))[:height, :width]
+    return np.tile(quiet, (height // quiet.shape[0] + 1, width // quiet.shape[1] + 1))[
+        :height, :width
+    ]
 
 
-def _quality(starless: F32, stars: list[Star], mask: Mask, sigma: float, fwhm: float,
-             beta: float) -> tuple[float, float]:
+def _quality(
+    starless: F32, stars: list[Star], mask: Mask, sigma: float, fwhm: float, beta: float
+) -> tuple[float, float]:
     """Light left at bright stars over their own, and the scatter under the mask over the noise."""
     shares = []
     reach = int(np.ceil(3 * fwhm))

@@ -1,4 +1,6 @@
-"""Leaks measured from the data: where only one line shines, the colour planes stand in the ratio of its answer."""
+"""Leaks measured from the data: where only one line shines, the colour planes stand in the ratio of
+its answer.
+"""
 
 from __future__ import annotations
 
@@ -22,23 +24,32 @@ _FEW: Final = 12
 _SHARP: Final = 0.03  # blocks that tell a slope less sharply hide the other line in their error
 LOW: Final = 0.75
 HIGH: Final = 2.0
-"""Where a measured ratio over the table's is a matter to ask about: the other line can raise it, but never lower it."""
+"""Where a measured ratio over the table's is a matter to ask about: the other line can raise it,
+but never lower it.
+"""
 _CUT: Final = 0.288  # a Gaussian cut off at +1 sigma has its mean so much lower
 _LIMITS: Final = {"G/R": (0.02, 0.25), "B/R": (0.01, 0.20), "R/G": (0.02, 0.15)}
 
 
 @dataclass(frozen=True)
 class Leaks:
-    """Ratios as in G/R of Ha, measured; ``refused`` says why one could not be. Each is an upper bound: where the other
-    line shines faintly along with this one, it is higher than the camera's leak."""
+    """Ratios as in G/R of Ha, measured; ``refused`` says why one could not be. Each is an upper
+    bound: where the other line shines faintly along with this one, it is higher than the camera's
+    leak.
+    """
 
     values: dict[str, float]
     refused: dict[str, str]
 
     def disagreement(self, table: Mapping[str, float]) -> tuple[str, float] | None:
-        """The ratio that speaks loudest against the table, and how many times the table's it is; None: none does."""
-        loud = [(n, v / table[n]) for n, v in self.values.items() if table.get(n)
-                and not LOW <= v / table[n] <= HIGH]
+        """The ratio that speaks loudest against the table, and how many times the table's it is;
+        None: none does.
+        """
+        loud = [
+            (n, v / table[n])
+            for n, v in self.values.items()
+            if table.get(n) and not LOW <= v / table[n] <= HIGH
+        ]
         return max(loud, key=lambda r: abs(float(np.log(r[1])))) if loud else None
 
     def applied(self, response: Response) -> Response:
@@ -52,17 +63,21 @@ class Leaks:
 
 
 def measure_leaks(planes: F32, lines: tuple[str, ...], sigma: np.ndarray, stars: Mask) -> Leaks:
-    """Leaks of a debayered stack (3, H, W) that holds one red and one green line. ``sigma`` (3,) is the planes'
-    large-scale noise, ``stars`` (H, W) what does not count.
+    """Leaks of a debayered stack (3, H, W) that holds one red and one green line. ``sigma`` (3,) is
+    the planes' large-scale noise, ``stars`` (H, W) what does not count.
 
-    The ratio of two band-passed planes, block by block: the lowest cluster is where the other line is dark. It cannot
-    see a line that follows the other everywhere. Raises NotEnoughData for other mixtures of lines.
+    The ratio of two band-passed planes, block by block: the lowest cluster is where the other line
+    is dark. It cannot see a line that follows the other everywhere. Raises NotEnoughData for other
+    mixtures of lines.
     """
     red = [n for n in lines if n in ("Ha", "S2")]
     green = [n for n in lines if n in ("O3", "Hb")]
     if len(red) != 1 or len(green) != 1:
-        raise NotEnoughData("Leaks are measured where one red and one green line were shot",
-                            why=f"this stack holds {'+'.join(lines)}", do="Use the table, or a response of your own")
+        raise NotEnoughData(
+            "Leaks are measured where one red and one green line were shot",
+            why=f"this stack holds {'+'.join(lines)}",
+            do="Use the table, or a response of your own",
+        )
     maps = [_half_band(p, stars) for p in planes]
     noise = [(s / 2 * _BAND_NOISE) ** 2 for s in sigma]
     values, refused = {}, {}
@@ -71,9 +86,13 @@ def measure_leaks(planes: F32, lines: tuple[str, ...], sigma: np.ndarray, stars:
         found = _lowest(maps[main], maps[leak], noise[main], noise[leak])
         low, high = _LIMITS[name]
         if found is None:
-            refused[f"{name} of {line}"] = "too few places where this line shines brightly and alone"
+            refused[f"{name} of {line}"] = (
+                "too few places where this line shines brightly and alone"
+            )
         elif not low <= found <= high:
-            refused[f"{name} of {line}"] = f"{found:.3f} is no leak of a camera: the other line follows it everywhere"
+            refused[f"{name} of {line}"] = (
+                f"{found:.3f} is no leak of a camera: the other line follows it everywhere"
+            )
         else:
             values[f"{name} of {line}"] = found
     return Leaks(values, refused)
@@ -82,7 +101,9 @@ def measure_leaks(planes: F32, lines: tuple[str, ...], sigma: np.ndarray, stars:
 def _half_band(plane: F32, stars: Mask) -> F32:
     """A plane at half size, stars filled, band-passed."""
     calm = fill(plane, ~np.isfinite(plane) | stars)
-    half = cv2.resize(calm, (plane.shape[1] // 2, plane.shape[0] // 2), interpolation=cv2.INTER_AREA)
+    half = cv2.resize(
+        calm, (plane.shape[1] // 2, plane.shape[0] // 2), interpolation=cv2.INTER_AREA
+    )
     return band(np.asarray(half, np.float32), 3, 5)
 
 
@@ -110,13 +131,16 @@ def _lowest(x_map: F32, y_map: F32, noise_x: float, noise_y: float) -> float | N
     for n in np.argsort(slope):
         near = np.abs(slope - slope[n]) < 2 * np.hypot(error, error[n])
         if near.sum() >= wanted:
-            return _lower_edge(slope, error, float(np.average(slope[near], weights=1 / error[near] ** 2)))
+            return _lower_edge(
+                slope, error, float(np.average(slope[near], weights=1 / error[near] ** 2))
+            )
     return None
 
 
 def _lower_edge(slope: np.ndarray, error: np.ndarray, start: float) -> float:
-    """The slope of the blocks without the other line, which only ever raises it: those far above do not count, and what
-    cutting them off takes from the mean of the rest is given back."""
+    """The slope of the blocks without the other line, which only ever raises it: those far above do
+    not count, and what cutting them off takes from the mean of the rest is given back.
+    """
     found = start
     for _ in range(12):
         keep = (slope < found + error) & (slope > found - 3 * error)

@@ -33,7 +33,9 @@ class ColourStack:
 
 @dataclass(frozen=True)
 class Line:
-    """One extracted line: its plane (H, W), its expected large-scale noise, and its SNR over the plain plane's."""
+    """One extracted line: its plane (H, W), its expected large-scale noise, and its SNR over the
+    plain plane's.
+    """
 
     plane: F32
     sigma_eff: float
@@ -44,8 +46,9 @@ class Line:
 
 @dataclass(frozen=True)
 class Extraction:
-    """Lines by name; the scale of each line seen twice (second stack over first); the leaks of the table and, by the
-    same names, as the data tell them."""
+    """Lines by name; the scale of each line seen twice (second stack over first); the leaks of the
+    table and, by the same names, as the data tell them.
+    """
 
     lines: dict[str, Line]
     scales: dict[str, LineScale] = field(default_factory=dict)
@@ -60,8 +63,10 @@ class Extraction:
 
 @dataclass(frozen=True)
 class Unmixed:
-    """The lines of one stack on its own grid: planes (H, W), their large-scale noise, that of the plain way, the
-    weights of the colour planes, and the mask of the stars; ``leaks`` as the data tell them."""
+    """The lines of one stack on its own grid: planes (H, W), their large-scale noise, that of the
+    plain way, the weights of the colour planes, and the mask of the stars; ``leaks`` as the data
+    tell them.
+    """
 
     lines: dict[str, F32]
     sigma: dict[str, float]
@@ -72,30 +77,54 @@ class Unmixed:
     leaks: Leaks = field(default_factory=lambda: Leaks({}, {}))
 
     def laid(self, lines: dict[str, F32], stars: Mask, sigma_ratio: float) -> Unmixed:
-        """The same on another grid, whose large-scale noise is ``sigma_ratio`` times that of the stack's."""
-        return replace(self, lines=lines, stars=stars, sigma={n: s * sigma_ratio for n, s in self.sigma.items()},
-                       naive={n: s * sigma_ratio for n, s in self.naive.items()})
+        """The same on another grid, whose large-scale noise is ``sigma_ratio`` times that of the
+        stack's.
+        """
+        return replace(
+            self,
+            lines=lines,
+            stars=stars,
+            sigma={n: s * sigma_ratio for n, s in self.sigma.items()},
+            naive={n: s * sigma_ratio for n, s in self.naive.items()},
+        )
 
 
-def extract_lines(stacks: Sequence[ColourStack], response: Response, progress: Progress = SILENT) -> Extraction:
-    """Unmix each stack, bring a line seen twice to the first one's scale, and merge by inverse variance.
+def extract_lines(
+    stacks: Sequence[ColourStack], response: Response, progress: Progress = SILENT
+) -> Extraction:
+    """Unmix each stack, bring a line seen twice to the first one's scale, and merge by inverse
+    variance.
 
-    Refuses stretched stacks, mosaics, tables that cannot separate the lines, and stacks on different grids.
+    Refuses stretched stacks, mosaics, tables that cannot separate the lines, and stacks on
+    different grids.
     """
     if not stacks:
-        raise UnsupportedData("There is nothing to extract from", do="Give at least one colour stack")
+        raise UnsupportedData(
+            "There is nothing to extract from", do="Give at least one colour stack"
+        )
     for stack in stacks:
         check_stack(stack)
     check_same_shape((s.picture.label, s.picture) for s in stacks)
-    singles = [unmix_stack(s, response, progress.part(i / len(stacks) * 0.8, (i + 1) / len(stacks) * 0.8))
-               for i, s in enumerate(stacks)]
+    singles = [
+        unmix_stack(s, response, progress.part(i / len(stacks) * 0.8, (i + 1) / len(stacks) * 0.8))
+        for i, s in enumerate(stacks)
+    ]
     progress.step(0.82, "merging lines seen twice")
-    leaks = {f"{i + 1}:{'+'.join(s.lines)}": table_leaks(response, s.lines) for i, s in enumerate(stacks)}
-    return replace(merge_lines(singles, leaks), measured={n: s.leaks for n, s in zip(leaks, singles, strict=True)})
+    leaks = {
+        f"{i + 1}:{'+'.join(s.lines)}": table_leaks(response, s.lines) for i, s in enumerate(stacks)
+    }
+    return replace(
+        merge_lines(singles, leaks),
+        measured={n: s.leaks for n, s in zip(leaks, singles, strict=True)},
+    )
 
 
-def merge_lines(singles: Sequence[Unmixed], leaks: dict[str, dict[str, float]] | None = None) -> Extraction:
-    """Lines of several stacks on one grid: a line seen twice is brought to the first one's scale and merged."""
+def merge_lines(
+    singles: Sequence[Unmixed], leaks: dict[str, dict[str, float]] | None = None
+) -> Extraction:
+    """Lines of several stacks on one grid: a line seen twice is brought to the first one's scale
+    and merged.
+    """
     lines, scales, warnings = _merge(singles)
     for single in singles:
         warnings.extend(single.warnings)
@@ -106,11 +135,18 @@ def check_stack(stack: ColourStack) -> None:
     """Raises UnsupportedData for what holds no lines to extract."""
     picture = stack.picture
     if not picture.colour and not picture.header.bayer:
-        raise UnsupportedData("Lines are extracted from colour stacks or mosaics", why="it has one plane only",
-                              do="Open it as a mono channel, or say which pattern its mosaic has", file=picture.file)
+        raise UnsupportedData(
+            "Lines are extracted from colour stacks or mosaics",
+            why="it has one plane only",
+            do="Open it as a mono channel, or say which pattern its mosaic has",
+            file=picture.file,
+        )
     if not 1 <= len(stack.lines) <= 3:
-        raise UnsupportedData("A colour stack holds one to three lines", why=f"received {len(stack.lines)}",
-                              file=picture.file)
+        raise UnsupportedData(
+            "A colour stack holds one to three lines",
+            why=f"received {len(stack.lines)}",
+            file=picture.file,
+        )
 
 
 def _matrix(stack: ColourStack, response: Response) -> np.ndarray:
@@ -130,10 +166,14 @@ def unmix_stack(stack: ColourStack, response: Response, progress: Progress = SIL
     if not picture.colour:
         progress.step(0.0, f"separating the sites of {picture.label}")
         own = mosaic_lines(picture, stack.lines, matrix)
-        return Unmixed(own.lines, own.sigma, own.naive, own.weights, own.stars, tuple(picture.warnings))
+        return Unmixed(
+            own.lines, own.sigma, own.naive, own.weights, own.stars, tuple(picture.warnings)
+        )
     progress.step(0.0, f"finding the stars of {picture.label}")
     planes = [fill(p, ~np.isfinite(p)) for p in picture.data]
-    brightest = int(np.argmax([np.quantile(p[::4, ::4], 0.999) - np.median(p[::4, ::4]) for p in planes]))
+    brightest = int(
+        np.argmax([np.quantile(p[::4, ::4], 0.999) - np.median(p[::4, ::4]) for p in planes])
+    )
     stars = find_stars(planes[brightest], picture.header.saturation)
     require_linear(picture, planes[brightest], stars)
     mask = bright_mask(planes[brightest], stars, picture.header.saturation)
@@ -145,8 +185,12 @@ def unmix_stack(stack: ColourStack, response: Response, progress: Progress = SIL
         sigma[k] = noise.best
         warnings.extend(f"{picture.label}, plane {'RGB'[k]}: {w}" for w in noise.warnings)
     if not np.all(sigma > 0):
-        raise UnsupportedData("A plane of this stack has no noise", why="it was filled or clipped",
-                              do="Give the stack as it came from stacking", file=picture.file)
+        raise UnsupportedData(
+            "A plane of this stack has no noise",
+            why="it was filled or clipped",
+            do="Give the stack as it came from stacking",
+            file=picture.file,
+        )
     progress.step(0.8, f"separating {' and '.join(stack.lines)}")
     found = unmixing(matrix, sigma)
     lines = apply_unmixing(picture.data, found.weights)
@@ -154,8 +198,11 @@ def unmix_stack(stack: ColourStack, response: Response, progress: Progress = SIL
         {name: lines[i] for i, name in enumerate(stack.lines)},
         {name: float(found.sigma[i]) for i, name in enumerate(stack.lines)},
         {name: float(found.naive_sigma[i]) for i, name in enumerate(stack.lines)},
-        {name: tuple(map(float, found.weights[i])) for i, name in enumerate(stack.lines)}, mask, tuple(warnings),
-        _blind(picture.data, stack.lines, sigma, mask))
+        {name: tuple(map(float, found.weights[i])) for i, name in enumerate(stack.lines)},
+        mask,
+        tuple(warnings),
+        _blind(picture.data, stack.lines, sigma, mask),
+    )
 
 
 def _blind(planes: F32, lines: tuple[str, ...], sigma: np.ndarray, mask: Mask) -> Leaks:
@@ -178,14 +225,20 @@ def _merge(singles: Sequence[Unmixed]) -> tuple[dict[str, Line], dict[str, LineS
         for i in here[1:]:
             other = singles[i]
             try:
-                scale = line_scale(plane, other.lines[name], first.stars | other.stars, (sigma, other.sigma[name]))
+                scale = line_scale(
+                    plane, other.lines[name], first.stars | other.stars, (sigma, other.sigma[name])
+                )
             except NotEnoughData as error:
                 reason = f"{error.what[0].lower()}{error.what[1:]}, {error.why}"
                 warnings.append(f"{name} of the second stack was left out: {reason}.")
                 continue
             scales.setdefault(name, scale)
-            plane, sigma = _combine(plane, sigma, other.lines[name] / np.float32(scale.scale),
-                                    other.sigma[name] / scale.scale)
+            plane, sigma = _combine(
+                plane,
+                sigma,
+                other.lines[name] / np.float32(scale.scale),
+                other.sigma[name] / scale.scale,
+            )
             used.append(i)
             weights.append(other.weights[name])
         lines[name] = Line(plane, sigma, first.naive[name] / sigma, tuple(used), tuple(weights))
@@ -193,7 +246,9 @@ def _merge(singles: Sequence[Unmixed]) -> tuple[dict[str, Line], dict[str, LineS
 
 
 def _combine(first: F32, sigma_1: float, second: F32, sigma_2: float) -> tuple[F32, float]:
-    """Inverse-variance mean of two maps; their constant backgrounds may differ, the first one's is kept."""
+    """Inverse-variance mean of two maps; their constant backgrounds may differ, the first one's is
+    kept.
+    """
     w1, w2 = 1 / sigma_1**2, 1 / sigma_2**2
     share = np.float32(w2 / (w1 + w2))
     step = np.float32(np.nanmedian(second[::5, ::5] - first[::5, ::5]))
@@ -203,7 +258,9 @@ def _combine(first: F32, sigma_1: float, second: F32, sigma_2: float) -> tuple[F
 
 
 def table_leaks(response: Response, lines: Sequence[str]) -> dict[str, float]:
-    """Response of each plane to the line that is not its own, over its own: as shown to the person."""
+    """Response of each plane to the line that is not its own, over its own: as shown to the
+    person.
+    """
     matrix = response.matrix(lines)
     out = {}
     for i, line in enumerate(lines):

@@ -26,24 +26,33 @@ class Response:
     table: dict[str, dict[str, float]]
 
     def matrix(self, lines: Sequence[str]) -> np.ndarray:
-        """A (3, n) for ``lines``. Raises ResponseError when a line is missing or the lines cannot be told apart."""
+        """A (3, n) for ``lines``. Raises ResponseError when a line is missing or the lines cannot
+        be told apart.
+        """
         missing = [line for line in lines if line not in self.table["R"]]
         if missing:
-            raise ResponseError(f"The response {self.name!r} does not hold {', '.join(missing)}",
-                                do="Add the column, or choose another response")
+            raise ResponseError(
+                f"The response {self.name!r} does not hold {', '.join(missing)}",
+                do="Add the column, or choose another response",
+            )
         matrix = np.array([[self.table[row][line] for line in lines] for row in _ROWS])
         if np.any(matrix.sum(0) <= 0):
-            raise ResponseError(f"The response {self.name!r} sees nothing of a line", do="Check the table")
+            raise ResponseError(
+                f"The response {self.name!r} sees nothing of a line", do="Check the table"
+            )
         singular = np.linalg.svd(matrix / np.linalg.norm(matrix, axis=0), compute_uv=False)
         if singular[-1] <= 0 or singular[0] / singular[-1] > MAX_CONDITION:
-            raise ResponseError(f"The response {self.name!r} cannot separate {' and '.join(lines)}",
-                                why="its planes see them in almost the same proportion",
-                                do="Check the lines of the stack, or load another response")
+            raise ResponseError(
+                f"The response {self.name!r} cannot separate {' and '.join(lines)}",
+                why="its planes see them in almost the same proportion",
+                do="Check the lines of the stack, or load another response",
+            )
         return matrix
 
 
 def load_response(source: str | Path = "generic") -> Response:
-    """``generic`` (approximate: main +-15 %, leaks +-40 %) or a CSV ``plane,Ha,O3,...`` with rows R, G, B.
+    """``generic`` (approximate: main +-15 %, leaks +-40 %) or a CSV ``plane,Ha,O3,...`` with rows
+    R, G, B.
 
     Raises ResponseError.
     """
@@ -54,18 +63,27 @@ def load_response(source: str | Path = "generic") -> Response:
     try:
         text = path.read_text("utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
-        raise ResponseError("The response table cannot be read", why=getattr(error, "strerror", None) or "not text",
-                            do="Give 'generic' or a CSV file", file=path) from error
+        raise ResponseError(
+            "The response table cannot be read",
+            why=getattr(error, "strerror", None) or "not text",
+            do="Give 'generic' or a CSV file",
+            file=path,
+        ) from error
     return _parse(text, path.stem, path)
 
 
 def _parse(text: str, name: str, path: Path | None) -> Response:
     def refuse(why: str) -> ResponseError:
-        return ResponseError("The response table is not usable", why=why,
-                             do="Its header is plane,Ha,O3,S2,Hb (any of the lines), its rows are R, G and B",
-                             file=path)
+        return ResponseError(
+            "The response table is not usable",
+            why=why,
+            do="Its header is plane,Ha,O3,S2,Hb (any of the lines), its rows are R, G and B",
+            file=path,
+        )
 
-    lines = [line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
+    lines = [
+        line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")
+    ]
     rows = [[cell.strip() for cell in row] for row in csv.reader(lines)]
     if len(rows) < 4 or rows[0][0].lower() != "plane":
         raise refuse("the header or a row is missing")

@@ -29,8 +29,8 @@ class LineScale:
 def line_scale(first: F32, second: F32, stars: Mask, sigma: tuple[float, float]) -> LineScale:
     """Deming regression of the band-passed maps (starlet W3 + W4 + W5), stars left out.
 
-    ``sigma`` are the maps' large-scale noises; only their ratio matters for the line, both for the choice of
-    pixels. Raises NotEnoughData below a correlation of 0.9 or 5,000 pixels.
+    ``sigma`` are the maps' large-scale noises; only their ratio matters for the line, both for the
+    choice of pixels. Raises NotEnoughData below a correlation of 0.9 or 5,000 pixels.
     """
     missing = stars | ~np.isfinite(first) | ~np.isfinite(second)
     x_map, y_map = band(fill(first, missing), 3, 5), band(fill(second, missing), 3, 5)
@@ -42,9 +42,11 @@ def line_scale(first: F32, second: F32, stars: Mask, sigma: tuple[float, float])
     scale = 1.0
     for _ in range(8):
         if x.size < _MIN_PIXELS:
-            raise NotEnoughData("The two stacks share too little nebula to tell their scale",
-                                why=f"{x.size:,} pixels stand out, {_MIN_PIXELS:,} are needed",
-                                do="Use one of them alone")
+            raise NotEnoughData(
+                "The two stacks share too little nebula to tell their scale",
+                why=f"{x.size:,} pixels stand out, {_MIN_PIXELS:,} are needed",
+                do="Use one of them alone",
+            )
         scale = _deming(x, y, vy / vx)
         residual = y - scale * x
         sigma_r = 1.4826 * float(np.median(np.abs(residual)))
@@ -54,9 +56,11 @@ def line_scale(first: F32, second: F32, stars: Mask, sigma: tuple[float, float])
         x, y = x[keep], y[keep]
     correlation = float(np.corrcoef(x, y)[0, 1])
     if not correlation >= _MIN_CORRELATION or not scale > 0:
-        raise NotEnoughData("The two stacks do not show the same nebula in this line",
-                            why=f"correlation {correlation:.2f}, {_MIN_CORRELATION} is needed",
-                            do="Check their lines, or use one of them alone")
+        raise NotEnoughData(
+            "The two stacks do not show the same nebula in this line",
+            why=f"correlation {correlation:.2f}, {_MIN_CORRELATION} is needed",
+            do="Check their lines, or use one of them alone",
+        )
     return LineScale(scale, correlation, int(x.size))
 
 

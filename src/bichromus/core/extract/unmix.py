@@ -12,7 +12,9 @@ from ..numerics.bands import row_bands
 
 @dataclass(frozen=True)
 class Unmixing:
-    """``weights`` W (lines, 3): line = W c. ``sigma`` (lines,): noise of each line from the planes' noise."""
+    """``weights`` W (lines, 3): line = W c. ``sigma`` (lines,): noise of each line from the planes'
+    noise.
+    """
 
     weights: np.ndarray
     sigma: np.ndarray
@@ -22,8 +24,8 @@ class Unmixing:
 def unmixing(matrix: np.ndarray, sigma: np.ndarray) -> Unmixing:
     """W = (A^T S^-1 A)^-1 A^T S^-1 for response A (3, n) and plane noise sigma (3,).
 
-    ``naive_sigma`` is the noise of the plain way, per line in the same flux units: the one plane (red) or the
-    mean of green and blue, whichever sees the line.
+    ``naive_sigma`` is the noise of the plain way, per line in the same flux units: the one plane
+    (red) or the mean of green and blue, whichever sees the line.
     """
     weights, line_sigma = least_squares(matrix, sigma)
     naive = []
@@ -34,7 +36,9 @@ def unmixing(matrix: np.ndarray, sigma: np.ndarray) -> Unmixing:
 
 
 def least_squares(matrix: np.ndarray, sigma: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-    """Generalised least squares for any number of planes: weights (lines, planes) and the noise of each line."""
+    """Generalised least squares for any number of planes: weights (lines, planes) and the noise of
+    each line.
+    """
     inverse = np.diag(1.0 / sigma**2)
     weights = np.linalg.solve(matrix.T @ inverse @ matrix, matrix.T @ inverse)
     return weights, np.sqrt(np.diag(weights @ np.diag(sigma**2) @ weights.T))

@@ -6,5 +6,13 @@ from .fits_out import write_fits
 from .picture_out import FORMATS, PictureFormat, blend_header, write_picture
 from .read import read_picture
 
-__all__ = ["FORMATS", "PictureFormat", "atomic", "blend_header", "read_fits_header", "read_picture",
-           "write_fits", "write_picture"]
+__all__ = [
+    "FORMATS",
+    "PictureFormat",
+    "atomic",
+    "blend_header",
+    "read_fits_header",
+    "read_picture",
+    "write_fits",
+    "write_picture",
+]

@@ -1,4 +1,6 @@
-"""astropy's FITS, without its remarks on the terminal: what is wrong with a file is said by our own errors."""
+"""astropy's FITS, without its remarks on the terminal: what is wrong with a file is said by our own
+errors.
+"""
 
 from __future__ import annotations
 

@@ -17,13 +17,19 @@ def check_output(path: Path, overwrite: bool = False, inputs: Iterable[Path] = (
     for source in inputs:
         with suppress(OSError):
             if path.exists() and source.exists() and path.samefile(source):
-                raise OutputRefused("The output is one of the inputs", do="Choose another name", file=path)
+                raise OutputRefused(
+                    "The output is one of the inputs", do="Choose another name", file=path
+                )
     if not path.parent.is_dir():
-        raise OutputRefused("The folder of the output does not exist", do=f"Make {path.parent} first", file=path)
+        raise OutputRefused(
+            "The folder of the output does not exist", do=f"Make {path.parent} first", file=path
+        )
     if path.is_dir():
         raise OutputRefused("The output is a folder", do="Give a file name", file=path)
     if path.exists() and not overwrite:
-        raise OutputRefused("The output exists already", do="Choose another name, or allow overwriting", file=path)
+        raise OutputRefused(
+            "The output exists already", do="Choose another name, or allow overwriting", file=path
+        )
     return path
 
 
@@ -31,7 +37,8 @@ def check_output(path: Path, overwrite: bool = False, inputs: Iterable[Path] = (
 def atomic(path: Path, overwrite: bool = False, inputs: Iterable[Path] = ()) -> Iterator[Path]:
     """Yields a temporary path beside ``path``; renames it over ``path`` when the block ends well.
 
-    Raises OutputRefused before anything is written, WriteFailed when the disk or the rights do not allow it.
+    Raises OutputRefused before anything is written, WriteFailed when the disk or the rights do not
+    allow it.
     """
     path = check_output(path, overwrite, inputs)
     partial = path.parent / f".{path.name}.{os.getpid()}.partial"
@@ -56,10 +63,22 @@ def write_text(path: Path, text: str, overwrite: bool = False) -> None:
 def write_failed(error: OSError, path: Path) -> WriteFailed:
     """An operating system's complaint as one of ours."""
     if error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EFBIG):
-        return WriteFailed("The file could not be written", why="there is no room left for it",
-                           do="Free some space or choose another disk; nothing was lost", file=path)
+        return WriteFailed(
+            "The file could not be written",
+            why="there is no room left for it",
+            do="Free some space or choose another disk; nothing was lost",
+            file=path,
+        )
     if error.errno in (errno.EACCES, errno.EPERM, errno.EROFS):
-        return WriteFailed("The file could not be written", why="this folder does not allow it",
-                           do="Choose another folder", file=path)
-    return WriteFailed("The file could not be written", why=error.strerror or str(error),
-                       do="Choose another folder", file=path)
+        return WriteFailed(
+            "The file could not be written",
+            why="this folder does not allow it",
+            do="Choose another folder",
+            file=path,
+        )
+    return WriteFailed(
+        "The file could not be written",
+        why=error.strerror or str(error),
+        do="Choose another folder",
+        file=path,
+    )

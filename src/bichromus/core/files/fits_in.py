@@ -17,37 +17,66 @@ _DAMAGED = "Copy the file again from where it came"
 
 
 def read_fits(path: Path) -> tuple[np.ndarray, Header]:
-    """Data as stored (integers with BZERO and BSCALE applied) and the header of the first picture in the file."""
+    """Data as stored (integers with BZERO and BSCALE applied) and the header of the first picture
+    in the file.
+    """
     try:
-        with open(path, "rb") as handle, fits.open(handle, memmap=False, lazy_load_hdus=True) as hdus:
+        with (
+            open(path, "rb") as handle,
+            fits.open(handle, memmap=False, lazy_load_hdus=True) as hdus,
+        ):
             hdu = first_picture(hdus, path)
             _check_length(hdu, path)
             data = np.asarray(hdu.data)
             return data, header_of(hdu, hdus[0])
     except BichromusError:
         raise
-    except (OSError, ValueError, TypeError, KeyError, IndexError, EOFError, fits.VerifyError) as error:
+    except (
+        OSError,
+        ValueError,
+        TypeError,
+        KeyError,
+        IndexError,
+        EOFError,
+        fits.VerifyError,
+    ) as error:
         why = str(error).splitlines()[0] if str(error) else type(error).__name__
-        raise UnreadableFile("This FITS file cannot be read", why=why, do=_DAMAGED, file=path) from error
+        raise UnreadableFile(
+            "This FITS file cannot be read", why=why, do=_DAMAGED, file=path
+        ) from error
 
 
 def read_fits_header(path: Path) -> Header:
     """The header alone, without the data; an empty one where the file cannot be read."""
-    with contextlib.suppress(OSError, ValueError, TypeError, KeyError, BichromusError, fits.VerifyError), open(
-            path, "rb") as handle, fits.open(handle, lazy_load_hdus=True) as hdus:
+    with (
+        contextlib.suppress(
+            OSError, ValueError, TypeError, KeyError, BichromusError, fits.VerifyError
+        ),
+        open(path, "rb") as handle,
+        fits.open(handle, lazy_load_hdus=True) as hdus,
+    ):
         return header_of(first_picture(hdus, path), hdus[0])
     return Header()
 
 
 def raw_rows(path: Path) -> np.ndarray | None:
-    """A read-only map of the data where it can be used in place: uncompressed, float32 or float64, unscaled.
+    """A read-only map of the data where it can be used in place: uncompressed, float32 or float64,
+    unscaled.
 
     None for every other form, which must be read whole.
     """
-    with contextlib.suppress(OSError, ValueError, TypeError, fits.VerifyError), fits.open(path, memmap=True) as hdus:
+    with (
+        contextlib.suppress(OSError, ValueError, TypeError, fits.VerifyError),
+        fits.open(path, memmap=True) as hdus,
+    ):
         hdu = first_picture(hdus, path)
         card = hdu.header
-        if isinstance(hdu, fits.CompImageHDU) or card["BITPIX"] > 0 or "BSCALE" in card or "BZERO" in card:
+        if (
+            isinstance(hdu, fits.CompImageHDU)
+            or card["BITPIX"] > 0
+            or "BSCALE" in card
+            or "BZERO" in card
+        ):
             return None
         if path.suffix.lower() == ".gz":
             return None
@@ -60,12 +89,22 @@ def raw_rows(path: Path) -> np.ndarray | None:
 def first_picture(hdus: Any, path: Path) -> Any:
     """The first part of a file that holds a picture. Raises UnsupportedData."""
     for hdu in hdus:
-        if getattr(hdu, "is_image", False) and hdu.header.get("NAXIS", 0) >= 1 and 0 not in hdu.shape:
+        if (
+            getattr(hdu, "is_image", False)
+            and hdu.header.get("NAXIS", 0) >= 1
+            and 0 not in hdu.shape
+        ):
             if not 2 <= len(hdu.shape) <= 4:
-                raise UnsupportedData("This is not a picture", why=f"its data have {len(hdu.shape)} dimension(s)",
-                                      do="Give a plane or three colour planes", file=path)
+                raise UnsupportedData(
+                    "This is not a picture",
+                    why=f"its data have {len(hdu.shape)} dimension(s)",
+                    do="Give a plane or three colour planes",
+                    file=path,
+                )
             return hdu
-    raise UnsupportedData("There is no picture in this file", do="Choose a file with image data", file=path)
+    raise UnsupportedData(
+        "There is no picture in this file", do="Choose a file with image data", file=path
+    )
 
 
 def _check_length(hdu: Any, path: Path) -> None:
@@ -78,8 +117,12 @@ def _check_length(hdu: Any, path: Path) -> None:
     needed = place["datLoc"] + abs(hdu.header["BITPIX"]) // 8 * cells
     size = path.stat().st_size
     if size < needed:
-        raise UnreadableFile("This FITS file is cut short", why=f"{size:,} of {needed:,} bytes are there",
-                             do=_DAMAGED, file=path)
+        raise UnreadableFile(
+            "This FITS file is cut short",
+            why=f"{size:,} of {needed:,} bytes are there",
+            do=_DAMAGED,
+            file=path,
+        )
 
 
 def header_of(hdu: Any, primary: Any) -> Header:

@@ -10,15 +10,33 @@ from ..model.planes import F32, Header
 from .astropy_fits import fits
 from .atomic import atomic
 
-_KEYS = {"exposure_s": "EXPTIME", "total_s": "TOTEXP", "subs": "NCOMBINE", "camera": "INSTRUME",
-         "telescope": "TELESCOP", "station": "OBSERVER", "object_name": "OBJECT", "date_utc": "DATE-OBS",
-         "pixel_um": "XPIXSZ", "focal_mm": "FOCALLEN", "gain": "GAIN", "temperature_c": "CCD-TEMP",
-         "debayer": "DEBAYER", "saturation": "SATURATE"}
+_KEYS = {
+    "exposure_s": "EXPTIME",
+    "total_s": "TOTEXP",
+    "subs": "NCOMBINE",
+    "camera": "INSTRUME",
+    "telescope": "TELESCOP",
+    "station": "OBSERVER",
+    "object_name": "OBJECT",
+    "date_utc": "DATE-OBS",
+    "pixel_um": "XPIXSZ",
+    "focal_mm": "FOCALLEN",
+    "gain": "GAIN",
+    "temperature_c": "CCD-TEMP",
+    "debayer": "DEBAYER",
+    "saturation": "SATURATE",
+}
 
 
-def fits_header(header: Header, shape: tuple[int, ...], history: Iterable[str] = (),
-                more: Mapping[str, Any] | None = None) -> fits.Header:
-    """A primary header for float32 data of ``shape``, with what the model knows, WCS and history."""
+def fits_header(
+    header: Header,
+    shape: tuple[int, ...],
+    history: Iterable[str] = (),
+    more: Mapping[str, Any] | None = None,
+) -> fits.Header:
+    """A primary header for float32 data of ``shape``, with what the model knows, WCS and
+    history.
+    """
     out = fits.Header()
     out["SIMPLE"], out["BITPIX"], out["NAXIS"] = True, -32, len(shape)
     for number, size in enumerate(reversed(shape), 1):
@@ -36,8 +54,15 @@ def fits_header(header: Header, shape: tuple[int, ...], history: Iterable[str] =
     return out
 
 
-def write_fits(path: Path, data: F32, header: Header, history: Iterable[str] = (), overwrite: bool = False,
-               inputs: Iterable[Path] = (), more: Mapping[str, Any] | None = None) -> None:
+def write_fits(
+    path: Path,
+    data: F32,
+    header: Header,
+    history: Iterable[str] = (),
+    overwrite: bool = False,
+    inputs: Iterable[Path] = (),
+    more: Mapping[str, Any] | None = None,
+) -> None:
     """Write float32 data (H, W) or (3, H, W) atomically. Raises OutputRefused, WriteFailed."""
     cards = fits_header(header, data.shape, history, more)
     with atomic(path, overwrite, inputs) as partial, open(partial, "wb") as handle:
@@ -50,5 +75,3 @@ def write_fits(path: Path, data: F32, header: Header, history: Iterable[str] = (
 
 def _ascii(text: str) -> str:
     return text.encode("ascii", "replace").decode("ascii").replace("\n", " ")
-
-

@@ -1,4 +1,6 @@
-"""Single exposures read in parts: a region, or the whole made smaller, without taking the file into memory."""
+"""Single exposures read in parts: a region, or the whole made smaller, without taking the file into
+memory.
+"""
 
 from __future__ import annotations
 
@@ -23,8 +25,8 @@ _KINDS: Final = {8: ">u1", 16: ">i2", 32: ">i4", -32: ">f4", -64: ">f8"}
 class Frame:
     """Planes (N, H, W) as stored, mapped or in memory; ``value = stored * scale + zero``.
 
-    What comes out is one plane: of a colour picture the mean of its planes. A value that is not finite comes out as
-    NaN.
+    What comes out is one plane: of a colour picture the mean of its planes. A value that is not
+    finite comes out as NaN.
     """
 
     path: Path
@@ -55,10 +57,16 @@ class Frame:
 
     def sparse(self, step: int) -> F32:
         """Every few pixels of every few rows, for a median."""
-        return self.stored[0, ::step, ::step].astype(np.float32) * np.float32(self.scale) + np.float32(self.zero)
+        return self.stored[0, ::step, ::step].astype(np.float32) * np.float32(
+            self.scale
+        ) + np.float32(self.zero)
 
-    def reduced(self, factor: int, y0: int = 0, y1: int | None = None, x0: int = 0, x1: int | None = None) -> F32:
-        """A part made ``factor`` times smaller by means of whole cells; what fills no cell is cut off."""
+    def reduced(
+        self, factor: int, y0: int = 0, y1: int | None = None, x0: int = 0, x1: int | None = None
+    ) -> F32:
+        """A part made ``factor`` times smaller by means of whole cells; what fills no cell is cut
+        off.
+        """
         y1, x1 = min(y1 or self.shape[0], self.shape[0]), min(x1 or self.shape[1], self.shape[1])
         high, wide = (y1 - y0) // factor, (x1 - x0) // factor
         if factor == 1:
@@ -73,7 +81,9 @@ class Frame:
 
 
 def open_frame(path: Path) -> Frame:
-    """Map a file where it can be used in place, else read it whole. Raises UnreadableFile, UnsupportedData."""
+    """Map a file where it can be used in place, else read it whole. Raises UnreadableFile,
+    UnsupportedData.
+    """
     mapped = _mapped(path)
     if mapped is not None:
         return mapped
@@ -85,17 +95,28 @@ def open_frame(path: Path) -> Frame:
 def _mapped(path: Path) -> Frame | None:
     if path.suffix.lower() == ".gz":
         return None
-    with contextlib.suppress(OSError, ValueError, TypeError, KeyError, fits.VerifyError), open(
-            path, "rb") as handle, fits.open(handle, memmap=False, lazy_load_hdus=True) as hdus:
+    with (
+        contextlib.suppress(OSError, ValueError, TypeError, KeyError, fits.VerifyError),
+        open(path, "rb") as handle,
+        fits.open(handle, memmap=False, lazy_load_hdus=True) as hdus,
+    ):
         hdu = first_picture(hdus, path)
         card = hdu.header
         kind = _KINDS.get(card["BITPIX"])
         shape = tuple(int(card[f"NAXIS{n}"]) for n in range(card["NAXIS"], 0, -1))
         planes = (1, *shape) if len(shape) == 2 else shape
-        if kind is None or isinstance(hdu, fits.CompImageHDU) or len(planes) != 3 or planes[0] not in (1, 3):
+        if (
+            kind is None
+            or isinstance(hdu, fits.CompImageHDU)
+            or len(planes) != 3
+            or planes[0] not in (1, 3)
+        ):
             return None
         place = hdu.fileinfo()["datLoc"]
-        if path.stat().st_size < place + int(np.prod(planes)) * np.dtype(kind).itemsize or min(planes[1:]) < 16:
+        if (
+            path.stat().st_size < place + int(np.prod(planes)) * np.dtype(kind).itemsize
+            or min(planes[1:]) < 16
+        ):
             return None  # the reader of whole files says what is wrong
         stored = np.memmap(path, dtype=kind, mode="r", offset=place, shape=planes)
         scale, zero = float(card.get("BSCALE", 1.0)), float(card.get("BZERO", 0.0))

@@ -10,21 +10,32 @@ from ..model.channel import filter_name
 from ..model.planes import Header
 
 _TEXT: Final = {
-    "camera": ("INSTRUME", "CAMERA"), "telescope": ("TELESCOP",), "station": ("OBSERVER", "STATION"),
-    "object_name": ("OBJECT",), "date_utc": ("DATE-OBS", "DATE-BEG"), "debayer": ("DEBAYER",),
+    "camera": ("INSTRUME", "CAMERA"),
+    "telescope": ("TELESCOP",),
+    "station": ("OBSERVER", "STATION"),
+    "object_name": ("OBJECT",),
+    "date_utc": ("DATE-OBS", "DATE-BEG"),
+    "debayer": ("DEBAYER",),
 }
 _NUMBER: Final = {
-    "exposure_s": ("EXPTIME", "EXPOSURE"), "total_s": ("TOTEXP", "TOTALEXP", "EXPTOTAL"),
-    "pixel_um": ("XPIXSZ", "PIXSIZE", "PIXSIZE1"), "focal_mm": ("FOCALLEN", "FOCAL"), "gain": ("GAIN",),
-    "temperature_c": ("CCD-TEMP", "CCDTEMP"), "saturation": ("SATURATE", "DATAMAX"),
+    "exposure_s": ("EXPTIME", "EXPOSURE"),
+    "total_s": ("TOTEXP", "TOTALEXP", "EXPTOTAL"),
+    "pixel_um": ("XPIXSZ", "PIXSIZE", "PIXSIZE1"),
+    "focal_mm": ("FOCALLEN", "FOCAL"),
+    "gain": ("GAIN",),
+    "temperature_c": ("CCD-TEMP", "CCDTEMP"),
+    "saturation": ("SATURATE", "DATAMAX"),
 }
 _WCS: Final = re.compile(
     r"(CTYPE|CRVAL|CRPIX|CDELT|CUNIT|CROTA)\d|(CD|PC)\d_\d|(A|B|AP|BP)_(\d_\d|ORDER)|RADESYS|EQUINOX|WCSAXES"
-    r"|LONPOLE|LATPOLE|ROWORDER")
+    r"|LONPOLE|LATPOLE|ROWORDER"
+)
 
 
 def map_header(cards: Mapping[str, Any], history: tuple[str, ...] = ()) -> Header:
-    """The model's header from keywords. Numbers written as text are understood; nonsense counts as missing."""
+    """The model's header from keywords. Numbers written as text are understood; nonsense counts as
+    missing.
+    """
     values: dict[str, Any] = {}
     for name, keys in _TEXT.items():
         values[name] = _first(cards, keys, _text)

@@ -33,13 +33,16 @@ class PictureFormat:
     words: str
 
 
-FORMATS: Final = {f.id: f for f in (
-    PictureFormat("tiff16", ".tiff", "uint16", "TIFF, 16 bits"),
-    PictureFormat("tiff32", ".tiff", "float32", "TIFF, 32-bit float"),
-    PictureFormat("png16", ".png", "uint16", "PNG, 16 bits"),
-    PictureFormat("jpeg", ".jpg", "uint8", "JPEG, to share"),
-    PictureFormat("fits32", ".fits", "float32", "FITS, 32-bit float"),
-)}
+FORMATS: Final = {
+    f.id: f
+    for f in (
+        PictureFormat("tiff16", ".tiff", "uint16", "TIFF, 16 bits"),
+        PictureFormat("tiff32", ".tiff", "float32", "TIFF, 32-bit float"),
+        PictureFormat("png16", ".png", "uint16", "PNG, 16 bits"),
+        PictureFormat("jpeg", ".jpg", "uint8", "JPEG, to share"),
+        PictureFormat("fits32", ".fits", "float32", "FITS, 32-bit float"),
+    )
+}
 
 
 def blend_header(source: Header) -> Header:
@@ -49,21 +52,43 @@ def blend_header(source: Header) -> Header:
 
 def format_of(path: Path) -> PictureFormat:
     """The format that a file's ending asks for. Raises UnknownName."""
-    by_suffix = {".tif": "tiff16", ".tiff": "tiff16", ".png": "png16", ".jpg": "jpeg", ".jpeg": "jpeg",
-                 ".fits": "fits32", ".fit": "fits32", ".fts": "fits32"}
+    by_suffix = {
+        ".tif": "tiff16",
+        ".tiff": "tiff16",
+        ".png": "png16",
+        ".jpg": "jpeg",
+        ".jpeg": "jpeg",
+        ".fits": "fits32",
+        ".fit": "fits32",
+        ".fts": "fits32",
+    }
     found = by_suffix.get(path.suffix.lower())
     if found is None:
-        raise UnknownName("The ending of the output names no picture format", why=f"received {path.suffix or 'none'}",
-                          do="End the name in .tiff, .png, .jpg or .fits", file=path)
+        raise UnknownName(
+            "The ending of the output names no picture format",
+            why=f"received {path.suffix or 'none'}",
+            do="End the name in .tiff, .png, .jpg or .fits",
+            file=path,
+        )
     return FORMATS[found]
 
 
-def write_picture(path: Path, fmt: PictureFormat, bands: Bands, shape: tuple[int, int], recipe: dict[str, Any],
-                  overwrite: bool = False, inputs: Iterable[Path] = (), header: Header | None = None,
-                  quality: int = 92) -> None:
-    """Write a picture of ``shape`` (H, W) from its bands, atomically, and its recipe as JSON beside it.
+def write_picture(
+    path: Path,
+    fmt: PictureFormat,
+    bands: Bands,
+    shape: tuple[int, int],
+    recipe: dict[str, Any],
+    overwrite: bool = False,
+    inputs: Iterable[Path] = (),
+    header: Header | None = None,
+    quality: int = 92,
+) -> None:
+    """Write a picture of ``shape`` (H, W) from its bands, atomically, and its recipe as JSON beside
+    it.
 
-    Raises OutputRefused, WriteFailed. The recipe also goes into the file where the format has a place for it.
+    Raises OutputRefused, WriteFailed. The recipe also goes into the file where the format has a
+    place for it.
     """
     text = json.dumps(recipe, ensure_ascii=False)
     writers: dict[str, Callable[[IO[bytes], Path], None]] = {
@@ -78,7 +103,9 @@ def write_picture(path: Path, fmt: PictureFormat, bands: Bands, shape: tuple[int
         with open(partial, "wb") as handle:
             writers[fmt.id](handle, partial)
         with atomic(beside, overwrite=True) as partial_json:
-            partial_json.write_text(json.dumps(recipe, indent=2, ensure_ascii=False) + "\n", "utf-8")
+            partial_json.write_text(
+                json.dumps(recipe, indent=2, ensure_ascii=False) + "\n", "utf-8"
+            )
 
 
 def srgb_profile() -> bytes:
@@ -90,9 +117,18 @@ def _tiff(path: Path, bands: Bands, shape: tuple[int, int], dtype: str, text: st
     # bare JSON would be taken for the layout that some readers keep there
     description = "recipe: " + text.encode("ascii", "backslashreplace").decode()
     with tifffile.TiffWriter(path, bigtiff=shape[0] * shape[1] * 12 > 3_900_000_000) as tif:
-        place = tif.write(None, shape=(*shape, 3), dtype=dtype, photometric="rgb", rowsperstrip=64,
-                          iccprofile=srgb_profile(), description=description,
-                          metadata=None, software="Bichromus", returnoffset=True)
+        place = tif.write(
+            None,
+            shape=(*shape, 3),
+            dtype=dtype,
+            photometric="rgb",
+            rowsperstrip=64,
+            iccprofile=srgb_profile(),
+            description=description,
+            metadata=None,
+            software="Bichromus",
+            returnoffset=True,
+        )
     assert place is not None
     with open(path, "r+b") as handle:
         handle.seek(place[0])
@@ -102,7 +138,9 @@ def _tiff(path: Path, bands: Bands, shape: tuple[int, int], dtype: str, text: st
 
 def _png(handle: IO[bytes], bands: Bands, shape: tuple[int, int], text: str) -> None:
     def chunk(kind: bytes, body: bytes) -> None:
-        handle.write(struct.pack(">I", len(body)) + kind + body + struct.pack(">I", zlib.crc32(kind + body)))
+        handle.write(
+            struct.pack(">I", len(body)) + kind + body + struct.pack(">I", zlib.crc32(kind + body))
+        )
 
     handle.write(b"\x89PNG\r\n\x1a\n")
     chunk(b"IHDR", struct.pack(">IIBBBBB", shape[1], shape[0], 16, 2, 0, 0, 0))
@@ -131,12 +169,17 @@ def _jpeg(handle: IO[bytes], bands: Bands, shape: tuple[int, int], text: str, qu
         whole[y : y + band.shape[0]] = band
         y += band.shape[0]
     comment = text.encode("utf-8")[:60000]
-    Image.fromarray(whole).save(handle, "JPEG", quality=quality, subsampling=0, icc_profile=srgb_profile(),
-                                comment=comment)
+    Image.fromarray(whole).save(
+        handle, "JPEG", quality=quality, subsampling=0, icc_profile=srgb_profile(), comment=comment
+    )
 
 
-def _fits(handle: IO[bytes], bands: Bands, shape: tuple[int, int], text: str, header: Header) -> None:
-    cards = fits_header(header, (3, *shape), ["Bichromus blend; values are sRGB-encoded, 0 to 1", text])
+def _fits(
+    handle: IO[bytes], bands: Bands, shape: tuple[int, int], text: str, header: Header
+) -> None:
+    cards = fits_header(
+        header, (3, *shape), ["Bichromus blend; values are sRGB-encoded, 0 to 1", text]
+    )
     start = handle.write(cards.tostring().encode("ascii"))
     plane = shape[0] * shape[1] * 4
     y = 0

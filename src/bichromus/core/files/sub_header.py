@@ -26,7 +26,9 @@ def is_sub_file(path: Path) -> bool:
 
 
 def read_sub(path: Path) -> tuple[str, SubHeader | None, str]:
-    """Kind, header (of lights only) and the word for the kind. Raises UnreadableFile for what is broken."""
+    """Kind, header (of lights only) and the word for the kind. Raises UnreadableFile for what is
+    broken.
+    """
     cards = _cards(path)
     word = first_text(cards, ("IMAGETYP", "FRAME")) or ""
     kind = kind_of(word)
@@ -35,14 +37,35 @@ def read_sub(path: Path) -> tuple[str, SubHeader | None, str]:
     start = _start(cards)
     seconds = first_number(cards, ("EXPTIME", "EXPOSURE"))
     if start is None or seconds is None or seconds <= 0:
-        raise UnreadableFile("This sub tells too little", why="it has no start" if start is None else
-                             "it has no seconds above 0", do="Mend its header", file=path)
-    text = {name: first_text(cards, (key,)) or "" for name, key in (
-        ("object_name", "OBJECT"), ("observer", "OBSERVER"), ("telescope", "TELESCOP"), ("camera", "INSTRUME"))}
-    return kind, SubHeader(start, seconds, sub_filter(first_text(cards, ("FILTER", "FILTNAME")), "BAYERPAT" in cards),
-                           gain=first_number(cards, ("GAIN",)),
-                           temperature_c=first_number(cards, ("CCD-TEMP", "CCDTEMP")),
-                           longitude=_longitude(cards), scale_arcsec=map_header(cards).scale_arcsec, **text), word
+        raise UnreadableFile(
+            "This sub tells too little",
+            why="it has no start" if start is None else "it has no seconds above 0",
+            do="Mend its header",
+            file=path,
+        )
+    text = {
+        name: first_text(cards, (key,)) or ""
+        for name, key in (
+            ("object_name", "OBJECT"),
+            ("observer", "OBSERVER"),
+            ("telescope", "TELESCOP"),
+            ("camera", "INSTRUME"),
+        )
+    }
+    return (
+        kind,
+        SubHeader(
+            start,
+            seconds,
+            sub_filter(first_text(cards, ("FILTER", "FILTNAME")), "BAYERPAT" in cards),
+            gain=first_number(cards, ("GAIN",)),
+            temperature_c=first_number(cards, ("CCD-TEMP", "CCDTEMP")),
+            longitude=_longitude(cards),
+            scale_arcsec=map_header(cards).scale_arcsec,
+            **text,
+        ),
+        word,
+    )
 
 
 def _cards(path: Path) -> dict[str, Any]:
@@ -52,10 +75,23 @@ def _cards(path: Path) -> dict[str, Any]:
             return _read(handle, path)
     except UnreadableFile:
         raise
-    except (OSError, EOFError, ValueError, TypeError, KeyError, IndexError, fits.VerifyError) as error:
-        why = (getattr(error, "strerror", None) or str(error) or type(error).__name__).splitlines()[0].lower()
-        raise UnreadableFile("This file cannot be read", why=why, do="Copy it again from where it came",
-                             file=path) from error
+    except (
+        OSError,
+        EOFError,
+        ValueError,
+        TypeError,
+        KeyError,
+        IndexError,
+        fits.VerifyError,
+    ) as error:
+        why = (
+            (getattr(error, "strerror", None) or str(error) or type(error).__name__)
+            .splitlines()[0]
+            .lower()
+        )
+        raise UnreadableFile(
+            "This file cannot be read", why=why, do="Copy it again from where it came", file=path
+        ) from error
 
 
 def _opened(path: Path) -> IO[bytes]:
@@ -73,8 +109,12 @@ def _read(handle: IO[bytes], path: Path) -> dict[str, Any]:
     size = _size(handle)
     handle.seek(0)
     if handle.read(9) != b"SIMPLE  =":
-        raise UnreadableFile("This is not a FITS file", why="it begins otherwise", do="Take it out of the folder",
-                             file=path)
+        raise UnreadableFile(
+            "This is not a FITS file",
+            why="it begins otherwise",
+            do="Take it out of the folder",
+            file=path,
+        )
     handle.seek(0)
     place = 0
     while True:
@@ -85,8 +125,12 @@ def _read(handle: IO[bytes], path: Path) -> dict[str, Any]:
                 cards[key] = header[key]
         data = _data_bytes(header)
         if place + data > size:
-            raise UnreadableFile("This file is cut short", why=f"{size:,} of {place + data:,} bytes are there",
-                                 do="Copy it again from where it came", file=path)
+            raise UnreadableFile(
+                "This file is cut short",
+                why=f"{size:,} of {place + data:,} bytes are there",
+                do="Copy it again from where it came",
+                file=path,
+            )
         place += -(-data // 2880) * 2880
         if data or place >= size:
             return cards
@@ -118,7 +162,10 @@ def _size(handle: IO[bytes]) -> int:
 def _start(cards: dict[str, Any]) -> dt.datetime | None:
     date = first_text(cards, ("DATE-OBS",))
     time = first_text(cards, ("TIME-OBS",))
-    candidates = [f"{date}T{time}" if date and time and "T" not in date else date, first_text(cards, ("DATE-BEG",))]
+    candidates = [
+        f"{date}T{time}" if date and time and "T" not in date else date,
+        first_text(cards, ("DATE-BEG",)),
+    ]
     for text in candidates:
         with contextlib.suppress(ValueError):
             if text and "T" in text:
@@ -136,7 +183,9 @@ def _longitude(cards: dict[str, Any]) -> float | None:
             continue
         value = first_number(cards, (key,))
         if value is None:
-            parts = re.fullmatch(r"\s*([+-]?)(\d+)[\s:]+(\d+)(?:[\s:]+(\d+(?:\.\d*)?))?\s*", str(cards[key]))
+            parts = re.fullmatch(
+                r"\s*([+-]?)(\d+)[\s:]+(\d+)(?:[\s:]+(\d+(?:\.\d*)?))?\s*", str(cards[key])
+            )
             if parts:
                 size = int(parts[2]) + int(parts[3]) / 60 + float(parts[4] or 0) / 3600
                 value = -size if parts[1] == "-" else size

@@ -7,15 +7,27 @@ import numpy as np
 from ..model.planes import F32
 
 
-def centroids(plane: F32, x: np.ndarray, y: np.ndarray, width_px: float, passes: int = 4,
-              ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Centres of peaks (N,), by a Gaussian window as wide as a star that follows the star; NaN where it runs away.
+def centroids(
+    plane: F32,
+    x: np.ndarray,
+    y: np.ndarray,
+    width_px: float,
+    passes: int = 4,
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Centres of peaks (N,), by a Gaussian window as wide as a star that follows the star; NaN
+    where it runs away.
 
-    The third array is the light in the window above the ring around it. Positions near the edge come out NaN.
+    The third array is the light in the window above the ring around it. Positions near the edge
+    come out NaN.
     """
     reach = int(np.ceil(1.5 * width_px)) + 1
     xi, yi = np.rint(x).astype(int), np.rint(y).astype(int)
-    inside = (xi >= reach) & (xi < plane.shape[1] - reach) & (yi >= reach) & (yi < plane.shape[0] - reach)
+    inside = (
+        (xi >= reach)
+        & (xi < plane.shape[1] - reach)
+        & (yi >= reach)
+        & (yi < plane.shape[0] - reach)
+    )
     cx, cy, light = (np.full(len(x), np.nan) for _ in range(3))
     if not inside.any():
         return cx, cy, light
@@ -28,7 +40,9 @@ def centroids(plane: F32, x: np.ndarray, y: np.ndarray, width_px: float, passes:
     s2 = 2 * (width_px / 2.355) ** 2
     mx = my = np.zeros(int(inside.sum()))
     for _ in range(passes):
-        weight = np.exp(-((dx - mx[:, None, None]) ** 2 + (dy - my[:, None, None]) ** 2) / s2) * bright
+        weight = (
+            np.exp(-((dx - mx[:, None, None]) ** 2 + (dy - my[:, None, None]) ** 2) / s2) * bright
+        )
         total = np.maximum(weight.sum((1, 2)), 1e-30)
         # a Gaussian window sees half the offset of a star of its own width
         mx = np.clip(mx + 2 * ((weight * dx).sum((1, 2)) / total - mx), -reach, reach)

@@ -1,4 +1,6 @@
-"""Star width and elongation over the frame: tilt, curvature and corners, in figures and in words."""
+"""Star width and elongation over the frame: tilt, curvature and corners, in figures and in
+words.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,12 @@ from .moffat import moffat_shapes
 LEAST: Final = 30
 _MOST: Final = 360
 _CELLS: Final = (4, 6)
-_PLACES: Final = {(0, 0): "upper left", (0, 1): "upper right", (1, 0): "lower left", (1, 1): "lower right"}
+_PLACES: Final = {
+    (0, 0): "upper left",
+    (0, 1): "upper right",
+    (1, 0): "lower left",
+    (1, 1): "lower right",
+}
 _SEEN: Final = 0.05  # of the width: less is not worth a word
 
 
@@ -24,8 +31,9 @@ _SEEN: Final = 0.05  # of the width: less is not worth a word
 class StarField:
     """Width (FWHM, px) and elongation over a frame of ``shape`` (H, W).
 
-    ``width`` is a quadratic surface; ``e_plus`` and ``e_cross`` are surfaces of the elongation 1 - b/a times cos and
-    sin of twice its angle. ``error`` is that of a corner's width. ``stars`` were fitted.
+    ``width`` is a quadratic surface; ``e_plus`` and ``e_cross`` are surfaces of the elongation 1 -
+    b/a times cos and sin of twice its angle. ``error`` is that of a corner's width. ``stars`` were
+    fitted.
     """
 
     shape: tuple[int, int]
@@ -40,7 +48,9 @@ class StarField:
 
     def elongation_at(self, x: float, y: float) -> tuple[float, float]:
         """1 - b/a, and the angle of the long axis in degrees from the x axis toward +y."""
-        one, two = (float(p.at(np.array([x]), np.array([y]))[0]) for p in (self.e_plus, self.e_cross))
+        one, two = (
+            float(p.at(np.array([x]), np.array([y]))[0]) for p in (self.e_plus, self.e_cross)
+        )
         return float(np.hypot(one, two)), float(np.degrees(np.arctan2(two, one)) / 2)
 
     @property
@@ -51,12 +61,16 @@ class StarField:
     @property
     def corners(self) -> dict[str, float]:
         """Widths in the corners, px."""
-        return {name: self.width_at(c * (self.shape[1] - 1), r * (self.shape[0] - 1))
-                for (r, c), name in _PLACES.items()}
+        return {
+            name: self.width_at(c * (self.shape[1] - 1), r * (self.shape[0] - 1))
+            for (r, c), name in _PLACES.items()
+        }
 
     @property
     def tilt(self) -> float:
-        """Width of the widest side of the frame less that of the side across, px: what a tilted sensor does."""
+        """Width of the widest side of the frame less that of the side across, px: what a tilted
+        sensor does.
+        """
         return 2 * float(np.abs(self._slopes()).max())
 
     @property
@@ -92,15 +106,23 @@ class StarField:
 
     def as_note(self) -> dict[str, Any]:
         """All of it as plain values."""
-        return {"shape": list(self.shape), "stars": self.stars, "error": self.error,
-                **{n: list(p.terms) for n, p in (("width", self.width), ("plus", self.e_plus),
-                                                ("cross", self.e_cross))}}
+        return {
+            "shape": list(self.shape),
+            "stars": self.stars,
+            "error": self.error,
+            **{
+                n: list(p.terms)
+                for n, p in (("width", self.width), ("plus", self.e_plus), ("cross", self.e_cross))
+            },
+        }
 
 
 def field_from_note(note: dict[str, Any]) -> StarField:
     """What ``as_note`` told."""
     shape = int(note["shape"][0]), int(note["shape"][1])
-    width, plus, cross = (Poly(_degree(len(note[n])), tuple(note[n]), shape) for n in ("width", "plus", "cross"))
+    width, plus, cross = (
+        Poly(_degree(len(note[n])), tuple(note[n]), shape) for n in ("width", "plus", "cross")
+    )
     return StarField(shape, width, plus, cross, int(note["stars"]), float(note["error"]))
 
 
@@ -109,13 +131,18 @@ def _degree(terms: int) -> int:
 
 
 def star_field(plane: F32, stars: Stars, saturation: float | None = None) -> StarField:
-    """The field of a finite plane (H, W) on which ``stars`` were found. Raises NotEnoughData under 30 good fits."""
+    """The field of a finite plane (H, W) on which ``stars`` were found. Raises NotEnoughData under
+    30 good fits.
+    """
     if stars.fwhm_px is None:
         raise NotEnoughData("There are too few stars to map the field", why=f"{stars.count} found")
     x, y = _spread(np.array(stars.x), np.array(stars.y), plane.shape)
     shapes = moffat_shapes(plane, x, y, stars.fwhm_px, saturation, _MOST, stars.beta)
     if len(shapes) < LEAST:
-        raise NotEnoughData("There are too few stars to map the field", why=f"{len(shapes)} of {LEAST} can be fitted")
+        raise NotEnoughData(
+            "There are too few stars to map the field",
+            why=f"{len(shapes)} of {LEAST} can be fitted",
+        )
     px, py, small, large, angle = shapes.T
     width = np.sqrt(small * large)
     shape = (plane.shape[0], plane.shape[1])
@@ -137,7 +164,9 @@ def _corner_error(x: F64, y: F64, shape: tuple[int, int]) -> float:
 
 
 def _spread(x: F64, y: F64, shape: tuple[int, ...]) -> tuple[F64, F64]:
-    """The stars in an order that covers the frame: the brightest of each cell first, then the next of each."""
+    """The stars in an order that covers the frame: the brightest of each cell first, then the next
+    of each.
+    """
     rows = np.clip((y / shape[0] * _CELLS[0]).astype(int), 0, _CELLS[0] - 1)
     columns = np.clip((x / shape[1] * _CELLS[1]).astype(int), 0, _CELLS[1] - 1)
     cell = rows * _CELLS[1] + columns

@@ -23,7 +23,9 @@ _CLEAR: Final = 8.0  # and how many sigma above the sky
 
 @dataclass(frozen=True)
 class Core:
-    """A star whose core is full: place and size in px; ``halo_px`` is the radius of the disc around it, 0 for none."""
+    """A star whose core is full: place and size in px; ``halo_px`` is the radius of the disc around
+    it, 0 for none.
+    """
 
     x: float
     y: float
@@ -32,24 +34,39 @@ class Core:
 
 
 def full_cores(plane: F32, top: float | None, fwhm_px: float, sigma: float) -> list[Core]:
-    """The largest cores at or above 0.95 of ``top``, with their halos. ``plane`` (H, W) is finite, its sky at 0."""
-    return [Core(x, y, size, _halo(plane, x, y, fwhm_px, sigma) if size >= _BRIGHT else 0.0)
-            for x, y, size in _cores(plane, top)]
+    """The largest cores at or above 0.95 of ``top``, with their halos. ``plane`` (H, W) is finite,
+    its sky at 0.
+    """
+    return [
+        Core(x, y, size, _halo(plane, x, y, fwhm_px, sigma) if size >= _BRIGHT else 0.0)
+        for x, y, size in _cores(plane, top)
+    ]
 
 
 def glare_mask(plane: F32, top: float | None, fwhm_px: float, sigma: float) -> Mask:
-    """Discs around full cores, out to where their light is lost in what is around them. ``plane`` is finite.
+    """Discs around full cores, out to where their light is lost in what is around them. ``plane``
+    is finite.
 
-    A star that is full is too flat to be found as a star, and its wings and halo outshine nebula far out.
+    A star that is full is too flat to be found as a star, and its wings and halo outshine nebula
+    far out.
     """
     out = np.zeros(plane.shape, np.uint8)
     for x, y, _ in _cores(plane, top):
         level, counts = _rings(plane, x, y)
-        mean = np.array([np.median(v) if (v := column[np.isfinite(column)]).size else np.nan for column in level.T])
+        mean = np.array(
+            [
+                np.median(v) if (v := column[np.isfinite(column)]).size else np.nan
+                for column in level.T
+            ]
+        )
         far = float(np.nanmedian(mean[-8:]))
-        above = np.nan_to_num(mean, nan=np.inf) - far > np.maximum(3 * sigma / np.sqrt(counts), 0.1 * sigma)
+        above = np.nan_to_num(mean, nan=np.inf) - far > np.maximum(
+            3 * sigma / np.sqrt(counts), 0.1 * sigma
+        )
         reach = int(np.argmin(above)) if not above.all() else len(above)
-        cv2.circle(out, (round(x), round(y)), round(max((reach + 2) * _RING_PX, 3 * fwhm_px)), (1,), -1)
+        cv2.circle(
+            out, (round(x), round(y)), round(max((reach + 2) * _RING_PX, 3 * fwhm_px)), (1,), -1
+        )
     return out.astype(bool)
 
 
@@ -64,11 +81,15 @@ def _cores(plane: F32, top: float | None) -> list[tuple[float, float, int]]:
     sizes = np.bincount(found.ravel())[1:]
     largest = np.argsort(sizes)[::-1][:_MOST] + 1
     places = np.array(center_of_mass(found > 0, found, largest))
-    return [(float(x), float(y), int(sizes[n - 1])) for n, (y, x) in zip(largest, places, strict=True)]
+    return [
+        (float(x), float(y), int(sizes[n - 1])) for n, (y, x) in zip(largest, places, strict=True)
+    ]
 
 
 def _halo(plane: F32, x: float, y: float, fwhm_px: float, sigma: float) -> float:
-    """Radius of the disc around a star: flat within, and ending at an edge on all four sides; 0 where there is none."""
+    """Radius of the disc around a star: flat within, and ending at an edge on all four sides; 0
+    where there is none.
+    """
     level, counts = _rings(plane, x, y)
     start = int(2.5 * fwhm_px / _RING_PX)
     if np.isnan(level[:, start:]).any():
@@ -76,10 +97,15 @@ def _halo(plane: F32, x: float, y: float, fwhm_px: float, sigma: float) -> float
     level = level - np.median(level[:, -6:])
     mean = level.mean(0)
     for r in range(level.shape[1] - 5, start + 6, -1):
-        further, inside, outside = (float(mean[a:b].mean()) for a, b in
-                                    ((r - 6, r - 4), (r - 3, r - 1), (r + 2, r + 4)))
+        further, inside, outside = (
+            float(mean[a:b].mean()) for a, b in ((r - 6, r - 4), (r - 3, r - 1), (r + 2, r + 4))
+        )
         # a star's own wings fall all the way; a disc is flat first
-        if inside < _CLEAR * sigma / np.sqrt(counts[r]) or further > _FLAT * inside or inside < _ABOVE * outside:
+        if (
+            inside < _CLEAR * sigma / np.sqrt(counts[r])
+            or further > _FLAT * inside
+            or inside < _ABOVE * outside
+        ):
             continue
         drop = level[:, r - 3 : r - 1].mean(1) - level[:, r + 2 : r + 4].mean(1)
         if (drop > _ROUND * (inside - outside)).all():
@@ -88,7 +114,9 @@ def _halo(plane: F32, x: float, y: float, fwhm_px: float, sigma: float) -> float
 
 
 def _rings(plane: F32, x: float, y: float) -> tuple[np.ndarray, np.ndarray]:
-    """The low level of rings about a star in each quarter (4, rings), and how many pixels a ring has."""
+    """The low level of rings about a star in each quarter (4, rings), and how many pixels a ring
+    has.
+    """
     reach = _FURTHEST_PX
     x0, y0 = max(int(x) - reach, 0), max(int(y) - reach, 0)
     part = plane[y0 : int(y) + reach + 1, x0 : int(x) + reach + 1]
@@ -109,23 +137,32 @@ def _rings(plane: F32, x: float, y: float) -> tuple[np.ndarray, np.ndarray]:
 
 
 def halo_disc(rest: F32, core: Core) -> tuple[tuple[slice, slice], F32]:
-    """The disc around a core: where it lies, and its light above what is around it, the same all around.
+    """The disc around a core: where it lies, and its light above what is around it, the same all
+    around.
 
     ``rest`` is the plane without the model of the stars.
     """
     level, _ = _rings(rest, core.x, core.y)
-    low = np.array([np.median(v) if (v := column[np.isfinite(column)]).size else 0.0 for column in level.T])
+    low = np.array(
+        [np.median(v) if (v := column[np.isfinite(column)]).size else 0.0 for column in level.T]
+    )
     edge = int(core.halo_px / _RING_PX)
     outside = float(np.nanmean(low[edge + 2 : edge + 6]))
     light = np.maximum(np.nan_to_num(low - outside), 0)
-    # under the core the model of the star is not to be trusted: there the disc is as flat as it is halfway out
+    # under the core the model of the star is not to be trusted: there the disc is as flat as it is
+    # halfway out
     half = max(edge // 2, 1)
     light[:half] = np.median(light[half : edge + 1])
     light[edge + 3 :] = 0
     reach = int(core.halo_px + 4 * _RING_PX)
     y0, x0 = max(int(core.y) - reach, 0), max(int(core.x) - reach, 0)
-    box = slice(y0, min(int(core.y) + reach + 1, rest.shape[0])), slice(x0, min(int(core.x) + reach + 1, rest.shape[1]))
-    away = np.hypot(np.arange(box[1].start, box[1].stop) - core.x,
-                    (np.arange(box[0].start, box[0].stop) - core.y)[:, None])
+    box = (
+        slice(y0, min(int(core.y) + reach + 1, rest.shape[0])),
+        slice(x0, min(int(core.x) + reach + 1, rest.shape[1])),
+    )
+    away = np.hypot(
+        np.arange(box[1].start, box[1].stop) - core.x,
+        (np.arange(box[0].start, box[0].stop) - core.y)[:, None],
+    )
     radius = (np.arange(len(light)) + 0.5) * _RING_PX
     return box, np.interp(away, radius, light).astype(np.float32)

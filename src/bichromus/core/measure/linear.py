@@ -15,7 +15,8 @@ _ENOUGH: Final = 40
 
 
 def width_growth(plane: F32, stars: Stars, saturation: float | None) -> float | None:
-    """Median width of the bright stars over that of faint ones; None when too few stars can be compared.
+    """Median width of the bright stars over that of faint ones; None when too few stars can be
+    compared.
 
     Linear data give 1 within a tenth: every star has the same profile.
     """
@@ -23,7 +24,9 @@ def width_growth(plane: F32, stars: Stars, saturation: float | None) -> float | 
         return None
     reach = int(np.ceil(3.5 * stars.fwhm_px))
     x, y = np.rint(stars.x).astype(int), np.rint(stars.y).astype(int)
-    inside = (x >= reach) & (y >= reach) & (x < plane.shape[1] - reach) & (y < plane.shape[0] - reach)
+    inside = (
+        (x >= reach) & (y >= reach) & (x < plane.shape[1] - reach) & (y < plane.shape[0] - reach)
+    )
     x, y = x[inside][:1500], y[inside][:1500]
     if x.size < _ENOUGH:
         return None
@@ -37,7 +40,8 @@ def width_growth(plane: F32, stars: Stars, saturation: float | None) -> float | 
     good = (peak > 15 * noise) & (peak + floor[:, 0, 0] < top)
     if good.sum() < _ENOUGH:
         return None
-    # pixels above half the peak, within the star's neighbourhood: the area of a profile, whatever its height
+    # pixels above half the peak, within the star's neighbourhood: the area of a profile, whatever
+    # its height
     disc = dx * dx + dy * dy <= (2.5 * stars.fwhm_px) ** 2
     area = ((above > 0.5 * peak[:, None, None]) & disc).sum((1, 2))[good]
     order = np.argsort(peak[good])
@@ -50,6 +54,9 @@ def require_linear(picture: Picture, plane: F32, stars: Stars) -> None:
     """Raises NotLinear for a picture that was stretched before."""
     growth = width_growth(plane, stars, picture.header.saturation)
     if growth is not None and growth > _WIDER:
-        raise NotLinear("This stack is already stretched",
-                        why=f"its bright stars are {growth:.1f} times as wide as its faint ones",
-                        do="Give the linear stack, before any stretching", file=picture.file)
+        raise NotLinear(
+            "This stack is already stretched",
+            why=f"its bright stars are {growth:.1f} times as wide as its faint ones",
+            do="Give the linear stack, before any stretching",
+            file=picture.file,
+        )

@@ -11,11 +11,14 @@ from ..model.planes import F32
 _ROUNDS: Final = 25
 
 
-def moffat_widths(plane: F32, x: np.ndarray, y: np.ndarray, width: float, saturation: float | None,
-                  most: int = 60) -> np.ndarray:
-    """Rows (smaller FWHM, larger FWHM, beta) of fits to up to ``most`` bright, unsaturated, lonely stars.
+def moffat_widths(
+    plane: F32, x: np.ndarray, y: np.ndarray, width: float, saturation: float | None, most: int = 60
+) -> np.ndarray:
+    """Rows (smaller FWHM, larger FWHM, beta) of fits to up to ``most`` bright, unsaturated, lonely
+    stars.
 
-    ``x`` and ``y`` are integer peak positions, brightest first; ``width`` is a first FWHM in pixels.
+    ``x`` and ``y`` are integer peak positions, brightest first; ``width`` is a first FWHM in
+    pixels.
     """
     reach = int(np.ceil(3.2 * width))
     stamps = _lonely(plane, x, y, reach, 4 * width, saturation, most)
@@ -24,10 +27,19 @@ def moffat_widths(plane: F32, x: np.ndarray, y: np.ndarray, width: float, satura
     return _fit(stamps, width)
 
 
-def moffat_shapes(plane: F32, x: np.ndarray, y: np.ndarray, width: float, saturation: float | None, most: int,
-                  beta: float | None = None) -> np.ndarray:
-    """Rows (x, y, smaller FWHM, larger FWHM, angle of the long axis in radians) of fits with one ``beta`` for all, the
-    median of free fits where None. The order of the stars is kept; those that cannot be fitted are left out."""
+def moffat_shapes(
+    plane: F32,
+    x: np.ndarray,
+    y: np.ndarray,
+    width: float,
+    saturation: float | None,
+    most: int,
+    beta: float | None = None,
+) -> np.ndarray:
+    """Rows (x, y, smaller FWHM, larger FWHM, angle of the long axis in radians) of fits with one
+    ``beta`` for all, the median of free fits where None. The order of the stars is kept; those that
+    cannot be fitted are left out.
+    """
     reach = int(np.ceil(3.2 * width))
     stamps, at = _stamps_of(plane, x, y, reach, 4 * width, saturation, most)
     if not len(stamps):
@@ -40,13 +52,27 @@ def moffat_shapes(plane: F32, x: np.ndarray, y: np.ndarray, width: float, satura
     return np.stack([at[0][good] + p[good, 1], at[1][good] + p[good, 2], small, large, angle], 1)
 
 
-def _lonely(plane: F32, x: np.ndarray, y: np.ndarray, reach: int, apart: float, saturation: float | None,
-            most: int) -> np.ndarray:
+def _lonely(
+    plane: F32,
+    x: np.ndarray,
+    y: np.ndarray,
+    reach: int,
+    apart: float,
+    saturation: float | None,
+    most: int,
+) -> np.ndarray:
     return _stamps_of(plane, x, y, reach, apart, saturation, most)[0]
 
 
-def _stamps_of(plane: F32, x: np.ndarray, y: np.ndarray, reach: int, apart: float, saturation: float | None,
-               most: int) -> tuple[np.ndarray, np.ndarray]:
+def _stamps_of(
+    plane: F32,
+    x: np.ndarray,
+    y: np.ndarray,
+    reach: int,
+    apart: float,
+    saturation: float | None,
+    most: int,
+) -> tuple[np.ndarray, np.ndarray]:
     """Stamps (N, side, side) of unsaturated lonely stars, and their places (2, N)."""
     stamps: list[np.ndarray] = []
     places: list[tuple[int, int]] = []
@@ -73,10 +99,11 @@ def _fit(stamps: np.ndarray, width: float) -> np.ndarray:
 
 
 def _solve(stamps: np.ndarray, width: float, beta: float | None = None) -> np.ndarray:
-    """Levenberg-Marquardt on all stamps together; parameters amplitude, x, y, base, a, b, c, ln beta.
+    """Levenberg-Marquardt on all stamps together; parameters amplitude, x, y, base, a, b, c, ln
+    beta.
 
-    The profile is base + amplitude (1 + a dx^2 + b dy^2 + c dx dy)^-beta on data scaled to peak 1; with ``beta`` given
-    it stays.
+    The profile is base + amplitude (1 + a dx^2 + b dy^2 + c dx dy)^-beta on data scaled to peak 1;
+    with ``beta`` given it stays.
     """
     n, side, _ = stamps.shape
     reach = side // 2
@@ -107,17 +134,28 @@ def _solve(stamps: np.ndarray, width: float, beta: float | None = None) -> np.nd
     return p
 
 
-def _model(p: np.ndarray, xx: np.ndarray, yy: np.ndarray, data: np.ndarray,
-           fixed: bool) -> tuple[np.ndarray, np.ndarray]:
+def _model(
+    p: np.ndarray, xx: np.ndarray, yy: np.ndarray, data: np.ndarray, fixed: bool
+) -> tuple[np.ndarray, np.ndarray]:
     amplitude, x0, y0, base, a, b, c, ln_beta = (column[:, None] for column in p.T)
     beta = np.exp(ln_beta)
     dx, dy = xx - x0, yy - y0
     u = np.maximum(1 + a * dx * dx + b * dy * dy + c * dx * dy, 1e-3)
     profile = u**-beta
     slope = -amplitude * beta * profile / u  # d(model)/du
-    jacobian = np.stack([profile, slope * -(2 * a * dx + c * dy), slope * -(2 * b * dy + c * dx),
-                         np.ones_like(u), slope * dx * dx, slope * dy * dy, slope * dx * dy,
-                         np.zeros_like(u) if fixed else -amplitude * profile * np.log(u) * beta], axis=2)
+    jacobian = np.stack(
+        [
+            profile,
+            slope * -(2 * a * dx + c * dy),
+            slope * -(2 * b * dy + c * dx),
+            np.ones_like(u),
+            slope * dx * dx,
+            slope * dy * dy,
+            slope * dx * dy,
+            np.zeros_like(u) if fixed else -amplitude * profile * np.log(u) * beta,
+        ],
+        axis=2,
+    )
     return base + amplitude * profile - data, jacobian
 
 
@@ -125,8 +163,13 @@ def _axes(p: np.ndarray, width: float) -> tuple[np.ndarray, np.ndarray, np.ndarr
     """Smaller and larger FWHM of good fits, and which are good."""
     amplitude, x0, y0, _, a, b, c, ln_beta = p.T
     middle, spread = (a + b) / 2, np.hypot((a - b) / 2, c / 2)
-    good = ((amplitude > 0.2) & (np.hypot(x0, y0) < width) & (middle - spread > 1e-6)
-            & (ln_beta > 0.2) & (ln_beta < 2.8))
+    good = (
+        (amplitude > 0.2)
+        & (np.hypot(x0, y0) < width)
+        & (middle - spread > 1e-6)
+        & (ln_beta > 0.2)
+        & (ln_beta < 2.8)
+    )
     k = 2 * np.sqrt(2 ** np.exp(-ln_beta[good]) - 1)
     small = k / np.sqrt((middle + spread)[good])
     large = k / np.sqrt((middle - spread)[good])

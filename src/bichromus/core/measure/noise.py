@@ -13,10 +13,18 @@ from ..numerics.smoothing import fill
 from ..numerics.starlet import WHITE, details
 from ..numerics.surface import low_surface
 
-KAPPA: Final = {"white": 1.0, "cubic": 1.2, "half-pixel": 2.6,
-                "bilinear R": 4.26, "bilinear G": 2.11, "bilinear B": 4.26}
-"""sigma_eff over sigma_px for known processing, found by sending white noise through it. Of a debayered, dithered stack
-each colour plane has its own: red and blue stand on a quarter of the pixels, green on half."""
+KAPPA: Final = {
+    "white": 1.0,
+    "cubic": 1.2,
+    "half-pixel": 2.6,
+    "bilinear R": 4.26,
+    "bilinear G": 2.11,
+    "bilinear B": 4.26,
+}
+"""sigma_eff over sigma_px for known processing, found by sending white noise through it. Of a
+debayered, dithered stack each colour plane has its own: red and blue stand on a quarter of the
+pixels, green on half.
+"""
 
 _BLOCK: Final = 32
 _QUIET_SHARE: Final = 0.12
@@ -24,14 +32,19 @@ _MIN_BLOCKS: Final = 8
 _MAX_RATIO: Final = 5.0  # no usual processing smooths noise more; what does is nebula
 
 
-def measure_noise(plane: F32, processing: str | None = None, halves: tuple[F32, F32] | None = None,
-                  avoid: Mask | None = None) -> Noise:
+def measure_noise(
+    plane: F32,
+    processing: str | None = None,
+    halves: tuple[F32, F32] | None = None,
+    avoid: Mask | None = None,
+) -> Noise:
     """Noise of ``plane`` (H, W) by starlet planes on quiet 32-pixel blocks.
 
-    ``sigma_px`` comes from the finest scale. ``sigma_eff``, the white noise of the same strength on large
-    scales, comes from the difference of two half-stacks where given, from ``processing`` (a key of KAPPA)
-    where known, else from the power law sigma_1 (sigma_2/sigma_1)^1.27. It is refused (None, with a warning)
-    where nebula reaches everywhere or fewer than 8 blocks are quiet. NaN and pixels of ``avoid`` do not count.
+    ``sigma_px`` comes from the finest scale. ``sigma_eff``, the white noise of the same strength on
+    large scales, comes from the difference of two half-stacks where given, from ``processing`` (a
+    key of KAPPA) where known, else from the power law sigma_1 (sigma_2/sigma_1)^1.27. It is refused
+    (None, with a warning) where nebula reaches everywhere or fewer than 8 blocks are quiet. NaN and
+    pixels of ``avoid`` do not count.
     """
     missing = ~np.isfinite(plane)
     clear = ~missing if avoid is None else ~(missing | avoid)
@@ -44,7 +57,9 @@ def measure_noise(plane: F32, processing: str | None = None, halves: tuple[F32, 
     warnings: list[str] = []
     sigma_px = sigma[0]
     if halves is not None:
-        apart = (fill(halves[0], ~np.isfinite(halves[0])) - fill(halves[1], ~np.isfinite(halves[1]))) / 2
+        apart = (
+            fill(halves[0], ~np.isfinite(halves[0])) - fill(halves[1], ~np.isfinite(halves[1]))
+        ) / 2
         eff = _sigma_in(details(apart.astype(np.float32), 4)[3], blocks, clear) / WHITE[3]
         return Noise(sigma_px, eff, "half-stacks", len(blocks))
     if processing in KAPPA:
@@ -54,8 +69,10 @@ def measure_noise(plane: F32, processing: str | None = None, halves: tuple[F32, 
     nebulous = excess > 1.3 or ratio**1.27 > _MAX_RATIO
     if nebulous or len(blocks) < _MIN_BLOCKS or warned:
         why = "nebula reaches everywhere" if nebulous else "hardly any quiet sky is left"
-        warnings.append(f"Large-scale noise cannot be told from nebula ({why}): "
-                        "the pixel noise is used instead.")
+        warnings.append(
+            f"Large-scale noise cannot be told from nebula ({why}): "
+            "the pixel noise is used instead."
+        )
         return Noise(sigma_px, None, None, len(blocks), tuple(warnings))
     return Noise(sigma_px, sigma_px * ratio**1.27, "power-law", len(blocks))
 
@@ -66,13 +83,20 @@ def _small(whole: F32, clear: Mask) -> Noise:
 
 
 def _quiet_blocks(whole: F32, w6: F32, clear: Mask) -> tuple[list[tuple[int, int]], bool]:
-    """Corners (y, x) of the lowest 12 % of blocks by large-scale energy and level above the low plane."""
+    """Corners (y, x) of the lowest 12 % of blocks by large-scale energy and level above the low
+    plane.
+    """
     surface = low_surface(whole, clear)
     rows, columns = whole.shape[0] // _BLOCK, whole.shape[1] // _BLOCK
     height, width = rows * _BLOCK, columns * _BLOCK
 
     def blocked(plane: F32) -> np.ndarray:
-        return plane[:height, :width].reshape(rows, _BLOCK, columns, _BLOCK).swapaxes(1, 2).reshape(rows * columns, -1)
+        return (
+            plane[:height, :width]
+            .reshape(rows, _BLOCK, columns, _BLOCK)
+            .swapaxes(1, 2)
+            .reshape(rows * columns, -1)
+        )
 
     seen = blocked(clear.astype(np.float32)).mean(1) > 0.6
     energy = np.sqrt((blocked(w6) ** 2).mean(1))

@@ -32,8 +32,9 @@ class FirstLook:
 
 
 def first_look(picture: Picture, sigma_eff: float | None = None) -> FirstLook:
-    """Stars and noise of a mono picture (H, W). ``sigma_eff`` is its large-scale noise where that is known from before
-    it was resampled."""
+    """Stars and noise of a mono picture (H, W). ``sigma_eff`` is its large-scale noise where that
+    is known from before it was resampled.
+    """
     plane = fill(picture.data, ~np.isfinite(picture.data))
     stars = find_stars(plane, picture.header.saturation)
     mask = bright_mask(plane, stars, picture.header.saturation)
@@ -50,24 +51,36 @@ def bright_mask(plane: F32, stars: Stars, saturation: float | None) -> Mask:
         return mask
     thin = plane[::4, ::4]
     sky = float(np.median(thin))
-    return mask | glare_mask(plane - np.float32(sky), saturation - sky, stars.fwhm_px, step_sigma(thin))
+    return mask | glare_mask(
+        plane - np.float32(sky), saturation - sky, stars.fwhm_px, step_sigma(thin)
+    )
 
 
-def measure_plane(picture: Picture, channel: str | None = None, look: FirstLook | None = None) -> Measure:
-    """All figures of one mono picture, judged for itself. ``look`` saves the search where it was done already."""
-    return _measure({channel or "": picture}, {channel or "": look} if look else {}, SILENT)[channel or ""]
+def measure_plane(
+    picture: Picture, channel: str | None = None, look: FirstLook | None = None
+) -> Measure:
+    """All figures of one mono picture, judged for itself. ``look`` saves the search where it was
+    done already.
+    """
+    return _measure({channel or "": picture}, {channel or "": look} if look else {}, SILENT)[
+        channel or ""
+    ]
 
 
-def measure_channels(pictures: Mapping[str, Picture], progress: Progress = SILENT) -> dict[str, Measure]:
-    """All figures of planes on one grid: they share the star mask; ``signal`` is over the union of regions.
+def measure_channels(
+    pictures: Mapping[str, Picture], progress: Progress = SILENT
+) -> dict[str, Measure]:
+    """All figures of planes on one grid: they share the star mask; ``signal`` is over the union of
+    regions.
 
     Keys are channel names. Raises ShapeMismatch when the planes differ in size.
     """
     return _measure(pictures, {}, progress)
 
 
-def _measure(pictures: Mapping[str, Picture], known: Mapping[str, FirstLook],
-             progress: Progress) -> dict[str, Measure]:
+def _measure(
+    pictures: Mapping[str, Picture], known: Mapping[str, FirstLook], progress: Progress
+) -> dict[str, Measure]:
     check_same_shape(pictures.items())
     firsts: dict[str, FirstLook] = {}
     for number, (name, picture) in enumerate(pictures.items()):
@@ -82,8 +95,19 @@ def _measure(pictures: Mapping[str, Picture], known: Mapping[str, FirstLook],
         calms[name], surfaces[name] = smoothed(data, shared)
         regions[name] = region_of(calms[name], first.noise.best, seen[name])
     union = np.logical_or.reduce(list(regions.values()))
-    return {name: _figures(name or None, pictures[name], first, calms[name], regions[name], union & seen[name],
-                           seen[name], surfaces[name]) for name, first in firsts.items()}
+    return {
+        name: _figures(
+            name or None,
+            pictures[name],
+            first,
+            calms[name],
+            regions[name],
+            union & seen[name],
+            seen[name],
+            surfaces[name],
+        )
+        for name, first in firsts.items()
+    }
 
 
 def check_same_shape(pictures: Iterable[tuple[str, Picture]]) -> None:
@@ -92,13 +116,24 @@ def check_same_shape(pictures: Iterable[tuple[str, Picture]]) -> None:
     for name, picture in items[1:]:
         if picture.shape != items[0][1].shape:
             first, here = items[0][1].shape, picture.shape
-            raise ShapeMismatch(f"{name or 'This picture'} does not lie on the same grid as {items[0][0]}",
-                                why=f"{here[1]} x {here[0]} against {first[1]} x {first[0]} pixels",
-                                do="Align the stacks first", file=picture.file)
+            raise ShapeMismatch(
+                f"{name or 'This picture'} does not lie on the same grid as {items[0][0]}",
+                why=f"{here[1]} x {here[0]} against {first[1]} x {first[0]} pixels",
+                do="Align the stacks first",
+                file=picture.file,
+            )
 
 
-def _figures(name: str | None, picture: Picture, first: FirstLook, calm: F32, region: Mask, union: Mask,
-             seen: Mask, surface: Surface) -> Measure:
+def _figures(
+    name: str | None,
+    picture: Picture,
+    first: FirstLook,
+    calm: F32,
+    region: Mask,
+    union: Mask,
+    seen: Mask,
+    surface: Surface,
+) -> Measure:
     own, whole = signal_in(calm, region, seen), signal_in(calm, union, seen)
     warnings = [*picture.warnings, *first.noise.warnings]
     usable = own.region_share >= MIN_REGION and own.median >= 0.2 * first.noise.sigma_px
@@ -109,5 +144,16 @@ def _figures(name: str | None, picture: Picture, first: FirstLook, calm: F32, re
     snr = whole.mean / sigma_beam if usable and sigma_beam > 0 else None
     bright = picture.data[np.isfinite(picture.data)]
     white = float(np.quantile(bright[:: max(1, bright.size // 2_000_000)], 0.9999)) - surface.a
-    return Measure(name, picture.shape, surface, first.noise, whole.mean, own.median if usable else 0.0,
-                   own.region_share, snr, first.stars, white, tuple(warnings))
+    return Measure(
+        name,
+        picture.shape,
+        surface,
+        first.noise,
+        whole.mean,
+        own.median if usable else 0.0,
+        own.region_share,
+        snr,
+        first.stars,
+        white,
+        tuple(warnings),
+    )

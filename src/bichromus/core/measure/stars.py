@@ -25,12 +25,14 @@ class _Peaks:
     strength: np.ndarray
 
 
-def find_stars(plane: F32, saturation: float | None = None, most: int = 20_000, width: float | None = None) -> Stars:
+def find_stars(
+    plane: F32, saturation: float | None = None, most: int = 20_000, width: float | None = None
+) -> Stars:
     """Find and measure the stars of a finite plane (H, W).
 
-    Peaks of a zero-sum Gaussian kernel above 5 local sigma are kept when a star profile explains them better
-    than a plane does, and when they are round. ``width`` is a first guess of theirs in pixels; without it is sought.
-    Width and shape are medians of Moffat fits to up to 60 good ones.
+    Peaks of a zero-sum Gaussian kernel above 5 local sigma are kept when a star profile explains
+    them better than a plane does, and when they are round. ``width`` is a first guess of theirs in
+    pixels; without it is sought. Width and shape are medians of Moffat fits to up to 60 good ones.
     """
     width = max(width or _first_width(plane), 1.2)
     response = zero_sum(plane, width)
@@ -48,14 +50,18 @@ def find_stars(plane: F32, saturation: float | None = None, most: int = 20_000, 
     beta = float(np.median(fits[:, 2]))
     wide = np.sqrt(fits[:, 0] * fits[:, 1])
     fwhm = float(np.median(wide))
-    ellipticity = float(np.median(1 - np.minimum(fits[:, 0], fits[:, 1]) / np.maximum(fits[:, 0], fits[:, 1])))
+    ellipticity = float(
+        np.median(1 - np.minimum(fits[:, 0], fits[:, 1]) / np.maximum(fits[:, 0], fits[:, 1]))
+    )
     alpha = fwhm / (2 * np.sqrt(2 ** (1 / beta) - 1))
     hfr = float(alpha * np.sqrt(0.5 ** (1 / (1 - beta)) - 1)) if beta > 1.05 else fwhm / 2
     return Stars(len(x), fwhm, hfr, ellipticity, saturated, beta, _t(x), _t(y), _t(flux))
 
 
 def star_seeds(plane: F32, width_px: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Peaks that may be stars, more of them than ``find_stars`` keeps: x, y and strength, strongest first."""
+    """Peaks that may be stars, more of them than ``find_stars`` keeps: x, y and strength, strongest
+    first.
+    """
     peaks = _peaks(zero_sum(plane, width_px), width_px)
     keep = _clean(plane, peaks, width_px, least=0.7)
     order = np.argsort(peaks.strength[keep])[::-1]
@@ -63,7 +69,9 @@ def star_seeds(plane: F32, width_px: float) -> tuple[np.ndarray, np.ndarray, np.
 
 
 def zero_sum(plane: F32, fwhm_px: float) -> F32:
-    """Response of a Gaussian of 0.8 FWHM less its mean over a disc: zero on any plane, high on stars."""
+    """Response of a Gaussian of 0.8 FWHM less its mean over a disc: zero on any plane, high on
+    stars.
+    """
     sigma = 0.8 * fwhm_px / 2.355
     reach = max(2, int(np.ceil(1.5 * fwhm_px)))
     yy, xx = np.mgrid[-reach : reach + 1, -reach : reach + 1]
@@ -71,12 +79,20 @@ def zero_sum(plane: F32, fwhm_px: float) -> F32:
     kernel = np.exp(-(xx * xx + yy * yy) / (2 * sigma * sigma)) * disc
     kernel = np.where(disc, kernel - kernel[disc].mean(), 0)
     kernel /= np.sqrt((kernel * kernel).sum())
-    return np.asarray(cv2.filter2D(plane, cv2.CV_32F, kernel.astype(np.float32), borderType=cv2.BORDER_REFLECT_101),
-                      np.float32)
+    return np.asarray(
+        cv2.filter2D(
+            plane, cv2.CV_32F, kernel.astype(np.float32), borderType=cv2.BORDER_REFLECT_101
+        ),
+        np.float32,
+    )
 
 
-def star_mask(shape: tuple[int, int], stars: Stars, reach: float = 1.6, brightest: float = 5.0) -> Mask:
-    """Discs around the stars: ``reach`` FWHM for faint ones, up to ``brightest`` FWHM for the brightest."""
+def star_mask(
+    shape: tuple[int, int], stars: Stars, reach: float = 1.6, brightest: float = 5.0
+) -> Mask:
+    """Discs around the stars: ``reach`` FWHM for faint ones, up to ``brightest`` FWHM for the
+    brightest.
+    """
     mask = np.zeros(shape, np.uint8)
     if not stars.x or stars.fwhm_px is None:
         return mask.astype(bool)
@@ -95,8 +111,8 @@ def _t(values: np.ndarray) -> tuple[float, ...]:
 def _first_width(plane: F32) -> float:
     """Star width by half maxima of bright peaks, from several starts.
 
-    Stars share one width; knots and filaments of a nebula have many. So not the middle counts, but where most crowd
-    together: the fullest window of a tenth.
+    Stars share one width; knots and filaments of a nebula have many. So not the middle counts, but
+    where most crowd together: the fullest window of a tenth.
     """
     plane = _centre(plane, 1400)
     found: dict[tuple[int, int], float] = {}
@@ -160,7 +176,10 @@ def _peaks(response: F32, width: float) -> _Peaks:
 def _local_sigma(response: F32) -> F32:
     height, width = response.shape
     rows, columns = max(1, height // _MESH), max(1, width // _MESH)
-    tall, across = height // rows // 2, width // columns // 2  # every second pixel of a cell is enough
+    tall, across = (
+        height // rows // 2,
+        width // columns // 2,
+    )  # every second pixel of a cell is enough
     thin = np.abs(response[: rows * tall * 2 : 2, : columns * across * 2 : 2])
     cells = thin.reshape(rows, tall, columns, across).swapaxes(1, 2).reshape(rows, columns, -1)
     grid = np.asarray(1.4826 * np.median(cells, axis=2), np.float32)
@@ -176,7 +195,9 @@ def _stamps(plane: F32, x: np.ndarray, y: np.ndarray, reach: int) -> np.ndarray:
 
 
 def _clean(plane: F32, peaks: _Peaks, width: float, least: float = 0.85) -> np.ndarray:
-    """Which peaks a star profile explains: least squares on [P, Px, Py, 1, x, y] against [1, x, y]."""
+    """Which peaks a star profile explains: least squares on [P, Px, Py, 1, x, y] against
+    [1, x, y].
+    """
     if not peaks.x.size:
         return np.zeros(0, bool)
     reach = int(np.ceil(2 * width))
@@ -191,7 +212,9 @@ def _clean(plane: F32, peaks: _Peaks, width: float, least: float = 0.85) -> np.n
     rest = ((data - fitted @ full.T) ** 2).sum(1)
     rest_flat = ((data - (data @ np.linalg.pinv(flat).T) @ flat.T) ** 2).sum(1)
     m = data.shape[1]
-    explained = 1 - np.maximum(rest - (m - 6) * noise**2, 0) / np.maximum(rest_flat - (m - 3) * noise**2, 1e-30)
+    explained = 1 - np.maximum(rest - (m - 6) * noise**2, 0) / np.maximum(
+        rest_flat - (m - 3) * noise**2, 1e-30
+    )
     amplitude = fitted[:, 0]
     offset = np.hypot(fitted[:, 1], fitted[:, 2]) / np.maximum(amplitude, 1e-30)
     return (amplitude > 0) & (explained > least) & (offset < 0.35 * width + 0.5)

@@ -26,8 +26,9 @@ LIGHT, WIDTH, LONG, SKY, BRIGHTER, NOISY = 0.60, 1.36, 0.30, 1.6, 1.16, 1.55
 
 @dataclass(frozen=True)
 class SubMeasure:
-    """Figures of one sub by itself. ``places`` are peaks, brightest first, and ``flux`` their light (NaN at the edge or
-    near saturation), for finding the same stars in other subs."""
+    """Figures of one sub by itself. ``places`` are peaks, brightest first, and ``flux`` their light
+    (NaN at the edge or near saturation), for finding the same stars in other subs.
+    """
 
     background: float
     noise: float
@@ -54,8 +55,9 @@ class Grade:
 
 @dataclass(frozen=True)
 class SubParts:
-    """What of a sub is looked at: its middle in full (its corner at ``left``, ``top``), every few pixels of the whole,
-    and the whole made ``factor`` times smaller."""
+    """What of a sub is looked at: its middle in full (its corner at ``left``, ``top``), every few
+    pixels of the whole, and the whole made ``factor`` times smaller.
+    """
 
     middle: F32
     sparse: F32
@@ -82,10 +84,14 @@ def parts_of(plane: F32) -> SubParts:
     factor = trail_factor(plane.shape)
     size = (plane.shape[1] // factor, plane.shape[0] // factor)
     small = np.asarray(cv2.resize(plane, size, interpolation=cv2.INTER_AREA), np.float32)
-    return SubParts(np.ascontiguousarray(plane[y0:y1, x0:x1]), plane[::3, ::3], small, factor, x0, y0)
+    return SubParts(
+        np.ascontiguousarray(plane[y0:y1, x0:x1]), plane[::3, ::3], small, factor, x0, y0
+    )
 
 
-def measure_sub(plane: F32 | SubParts, saturation: float | None = None, width_px: float | None = None) -> SubMeasure:
+def measure_sub(
+    plane: F32 | SubParts, saturation: float | None = None, width_px: float | None = None
+) -> SubMeasure:
     """Background, noise, stars, width and shape of a sub (H, W), or of its parts.
 
     ``width_px`` is the star size to start from, such as that of the sub before; it saves time.
@@ -101,7 +107,9 @@ def measure_sub(plane: F32 | SubParts, saturation: float | None = None, width_px
     trail = find_trail(parts.small, _noise(middle), parts.factor)
     order = np.argsort(peaks.strength)[::-1]
     if trail is not None:  # a line makes peaks of its own
-        order = order[_away(peaks.x[order] + parts.left, peaks.y[order] + parts.top, trail) > 3 * width + 4]
+        order = order[
+            _away(peaks.x[order] + parts.left, peaks.y[order] + parts.top, trail) > 3 * width + 4
+        ]
     order = order[:200]
     x, y = peaks.x[order], peaks.y[order]
     fits = moffat_widths(middle, x, y, width, saturation)
@@ -110,8 +118,12 @@ def measure_sub(plane: F32 | SubParts, saturation: float | None = None, width_px
         fwhm = float(np.median((fits[:, 0] + fits[:, 1]) / 2))
         ellipticity = float(np.median(1 - fits[:, 0] / fits[:, 1]))
     top = np.inf if saturation is None else 0.7 * saturation
-    flux = np.array([_aperture(middle, a, b, 2.2 * (fwhm or width), top) for a, b in zip(x, y, strict=True)])
-    return SubMeasure(background, _noise(middle), found.count, fwhm, ellipticity, trail is not None, (x, y), flux)
+    flux = np.array(
+        [_aperture(middle, a, b, 2.2 * (fwhm or width), top) for a, b in zip(x, y, strict=True)]
+    )
+    return SubMeasure(
+        background, _noise(middle), found.count, fwhm, ellipticity, trail is not None, (x, y), flux
+    )
 
 
 def _noise(middle: F32) -> float:
@@ -126,7 +138,9 @@ def _away(x: np.ndarray, y: np.ndarray, line: Line) -> np.ndarray:
 
 
 def without_hot_pixels(plane: F32) -> F32:
-    """Single pixels far above all around them set to the median of their neighbourhood: no star is so sharp."""
+    """Single pixels far above all around them set to the median of their neighbourhood: no star is
+    so sharp.
+    """
     calm = np.asarray(cv2.medianBlur(plane, 3), np.float32)
     over = plane - calm
     step = np.median(np.abs(over[::4, ::4])) * 1.4826
@@ -136,7 +150,8 @@ def without_hot_pixels(plane: F32) -> F32:
 
 
 def find_trail(small: F32, sigma: float, factor: int = 1) -> Line | None:
-    """Two points on a bright straight line across about half of a frame that was made ``factor`` times smaller.
+    """Two points on a bright straight line across about half of a frame that was made ``factor``
+    times smaller.
 
     ``sigma`` is the noise of a pixel before; the points are in pixels before.
     """
@@ -145,8 +160,14 @@ def find_trail(small: F32, sigma: float, factor: int = 1) -> Line | None:
     soft = np.asarray(cv2.GaussianBlur(flat, (0, 0), 0.8), np.float32)
     bright: Mask = np.asarray(soft > max(3.0 * spread, 1.5 * sigma / factor), np.bool_)
     shortest = min(bright.shape)
-    lines = cv2.HoughLinesP(bright.astype(np.uint8) * 255, 1, np.pi / 360, int(0.22 * shortest),
-                            minLineLength=0.40 * shortest, maxLineGap=max(4, int(0.02 * shortest)))
+    lines = cv2.HoughLinesP(
+        bright.astype(np.uint8) * 255,
+        1,
+        np.pi / 360,
+        int(0.22 * shortest),
+        minLineLength=0.40 * shortest,
+        maxLineGap=max(4, int(0.02 * shortest)),
+    )
     for line in np.reshape(lines, (-1, 4))[:50] if lines is not None else ():
         if _solid(bright, *map(int, line)):
             x0, y0, x1, y1 = (float((v + 0.5) * factor) for v in line)
@@ -176,7 +197,9 @@ def grade(measures: Sequence[SubMeasure]) -> list[Grade]:
         return []
     # a line across makes stars of its own: such a sub cannot speak for the others
     clean = [m for m in measures if not m.trail] or list(measures)
-    reference = max(clean, key=lambda m: m.stars / (m.fwhm_px or 99) ** 2 / (1 + 4 * (m.ellipticity or 0.5)))
+    reference = max(
+        clean, key=lambda m: m.stars / (m.fwhm_px or 99) ** 2 / (1 + 4 * (m.ellipticity or 0.5))
+    )
     light = [_transparency(reference, m) for m in measures]
     good = np.ones(len(measures), bool)
     grades: list[Grade] = []
@@ -205,31 +228,56 @@ def _base(measures: Sequence[SubMeasure], light: Sequence[float | None], good: n
         return float(np.quantile(known, share)) if known else fallback
 
     # the better half speaks for the night: a cloudy evening must not become the measure of itself
-    return _Base(middle(light, 0.7, 1.0), middle([m.fwhm_px for m in measures], 0.35, 3.0),
-                 middle([m.ellipticity for m in measures], 0.35, 0.1),
-                 middle([m.background for m in measures], 0.35, 1.0), middle([m.noise for m in measures], 0.35, 1.0))
+    return _Base(
+        middle(light, 0.7, 1.0),
+        middle([m.fwhm_px for m in measures], 0.35, 3.0),
+        middle([m.ellipticity for m in measures], 0.35, 0.1),
+        middle([m.background for m in measures], 0.35, 1.0),
+        middle([m.noise for m in measures], 0.35, 1.0),
+    )
 
 
 def _judge(m: SubMeasure, light: float | None, base: _Base) -> Grade:
     share = None if light is None else light / max(base.light, 1e-9)
     found: list[tuple[float, str, str]] = []
     if share is not None and share < LIGHT:
-        found.append((LIGHT / max(share, 1e-3), "cloud", f"stars have {100 * share:.0f} % of the night's light: cloud"))
+        found.append(
+            (
+                LIGHT / max(share, 1e-3),
+                "cloud",
+                f"stars have {100 * share:.0f} % of the night's light: cloud",
+            )
+        )
     if m.ellipticity is not None and m.ellipticity > max(base.ellipticity + 0.2, LONG):
-        found.append((m.ellipticity / LONG, "drift", f"stars are long, 1 - b/a is {m.ellipticity:.2f}: drift"))
+        found.append(
+            (
+                m.ellipticity / LONG,
+                "drift",
+                f"stars are long, 1 - b/a is {m.ellipticity:.2f}: drift",
+            )
+        )
     if m.fwhm_px is not None:
         # of a long star only the narrow side tells of the focus
         narrow = 2 * m.fwhm_px * (1 - (m.ellipticity or 0)) / (2 - (m.ellipticity or 0))
         wide = (m.fwhm_px if not any(c == "drift" for _, c, _ in found) else narrow) / base.fwhm
         if wide > WIDTH:
-            found.append((wide / WIDTH, "focus", f"stars are {wide:.1f} times as wide as the night's: focus"))
+            found.append(
+                (wide / WIDTH, "focus", f"stars are {wide:.1f} times as wide as the night's: focus")
+            )
     if base.background > 0 and m.background > SKY * base.background:
         times = m.background / base.background
-        found.append((times / SKY, "sky", f"background {times:.1f} times the night's: dawn or light"))
+        found.append(
+            (times / SKY, "sky", f"background {times:.1f} times the night's: dawn or light")
+        )
     elif m.background > BRIGHTER * base.background and m.noise > NOISY * base.noise > 0:
         # a camera's offset hides how much the sky has brightened; its photon noise does not
-        found.append((m.noise / base.noise / NOISY, "sky",
-                      f"sky noise {m.noise / base.noise:.1f} times the night's: dawn or light"))
+        found.append(
+            (
+                m.noise / base.noise / NOISY,
+                "sky",
+                f"sky noise {m.noise / base.noise:.1f} times the night's: dawn or light",
+            )
+        )
     if m.trail:
         found.append((1.05, "trail", "a bright line crosses the frame: trail"))
     if share is None and not found:
@@ -239,12 +287,19 @@ def _judge(m: SubMeasure, light: float | None, base: _Base) -> Grade:
 
 
 def _transparency(reference: SubMeasure, m: SubMeasure) -> float | None:
-    """Median flux of the reference's stars in this sub over that in the reference; None when none is found again."""
+    """Median flux of the reference's stars in this sub over that in the reference; None when none
+    is found again.
+    """
     if m is reference:
         return 1.0
     lost = 0.0 if m.stars < 0.2 * reference.stars else None
-    for places in (m.places, _half_turn(m.places)):  # a telescope that has crossed the meridian sees all upside down
-        step = _offset(reference.places, places) or _offset(reference.places, places, 200)  # a trail makes many peaks
+    for places in (
+        m.places,
+        _half_turn(m.places),
+    ):  # a telescope that has crossed the meridian sees all upside down
+        step = _offset(reference.places, places) or _offset(
+            reference.places, places, 200
+        )  # a trail makes many peaks
         if step is not None:
             found = _flux_ratio(reference, places[0] - step[0], places[1] - step[1], m.flux)
             if found is not None:
@@ -258,21 +313,31 @@ def _half_turn(places: tuple[np.ndarray, np.ndarray]) -> tuple[np.ndarray, np.nd
     return (x.min() + x.max() - x, y.min() + y.max() - y) if x.size else places
 
 
-def _flux_ratio(reference: SubMeasure, x: np.ndarray, y: np.ndarray, flux: np.ndarray) -> float | None:
+def _flux_ratio(
+    reference: SubMeasure, x: np.ndarray, y: np.ndarray, flux: np.ndarray
+) -> float | None:
     """Median of the flux of the brightest common stars over the reference's."""
     ratios = []
     for number, (xi, yi) in enumerate(zip(*reference.places, strict=True)):
         away = np.hypot(x - xi, y - yi)
         near = int(np.argmin(away))
-        if away[near] < _MATCH_PX and np.isfinite(reference.flux[number] + flux[near]) and reference.flux[number] > 0:
+        if (
+            away[near] < _MATCH_PX
+            and np.isfinite(reference.flux[number] + flux[near])
+            and reference.flux[number] > 0
+        ):
             ratios.append(flux[near] / reference.flux[number])
             if len(ratios) == _STARS:
                 break
     return float(max(np.median(ratios), 0.0)) if len(ratios) >= 4 else None
 
 
-def _offset(one: tuple[np.ndarray, np.ndarray], two: tuple[np.ndarray, np.ndarray], most: int = 60,
-            reach: float = 250.0) -> tuple[float, float] | None:
+def _offset(
+    one: tuple[np.ndarray, np.ndarray],
+    two: tuple[np.ndarray, np.ndarray],
+    most: int = 60,
+    reach: float = 250.0,
+) -> tuple[float, float] | None:
     """The shift that brings most of the brightest peaks together; None when chance does as well."""
     x1, y1, x2, y2 = (v[:most] for v in (*one, *two))
     if len(x1) < 5 or len(x2) < 5:
@@ -293,7 +358,9 @@ def _offset(one: tuple[np.ndarray, np.ndarray], two: tuple[np.ndarray, np.ndarra
 
 
 def _aperture(plane: F32, x: float, y: float, radius: float, top: float) -> float:
-    """Flux in a disc above the median of the ring around it; NaN at the edge or where a pixel reaches ``top``."""
+    """Flux in a disc above the median of the ring around it; NaN at the edge or where a pixel
+    reaches ``top``.
+    """
     reach = int(np.ceil(radius * 1.9)) + 1
     xi, yi = round(float(x)), round(float(y))
     if not (reach <= xi < plane.shape[1] - reach and reach <= yi < plane.shape[0] - reach):

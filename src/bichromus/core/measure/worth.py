@@ -16,8 +16,9 @@ _CLEAREST: Final = 1.2  # more light than that is a fault of the measure
 
 @dataclass(frozen=True)
 class Effect:
-    """Leaving subs out: ``plain`` is the change of SNR when all subs count alike, ``weighted`` when each counts by its
-    worth (shares, +0.018 is 1.8 % more)."""
+    """Leaving subs out: ``plain`` is the change of SNR when all subs count alike, ``weighted`` when
+    each counts by its worth (shares, +0.018 is 1.8 % more).
+    """
 
     subs: int
     seconds: float
@@ -26,12 +27,15 @@ class Effect:
 
 
 def light_of(grade: Grade) -> float:
-    """Light that came through, as it is believed: 0 to 1.2 of the good subs'; 0 where it is not known."""
+    """Light that came through, as it is believed: 0 to 1.2 of the good subs'; 0 where it is not
+    known.
+    """
     return min(max(grade.transparency or 0.0, 0.0), _CLEAREST)
 
 
 def worths(measures: Sequence[SubMeasure | None], grades: Sequence[Grade]) -> np.ndarray:
-    """Worth of each sub (N,): (light / (noise x star size))^2 over that of the median good one; 0 for a broken one.
+    """Worth of each sub (N,): (light / (noise x star size))^2 over that of the median good one; 0
+    for a broken one.
 
     A sub's share of the SNR squared of a stack in which each counts by its worth.
     """
@@ -45,26 +49,40 @@ def worths(measures: Sequence[SubMeasure | None], grades: Sequence[Grade]) -> np
     return raw / float(np.median(good)) if good.size else raw
 
 
-def leaving_out(measures: Sequence[SubMeasure | None], grades: Sequence[Grade], out: Sequence[bool],
-                kept: Sequence[bool], seconds: Sequence[float]) -> Effect:
+def leaving_out(
+    measures: Sequence[SubMeasure | None],
+    grades: Sequence[Grade],
+    out: Sequence[bool],
+    kept: Sequence[bool],
+    seconds: Sequence[float],
+) -> Effect:
     """What it does to the SNR to leave ``out`` subs out of those ``kept`` now."""
     worth = worths(measures, grades)
     before = np.asarray(kept, bool)
     gone = before & np.asarray(out, bool)
     after = before & ~gone
     weighted = _ratio(float(worth[after].sum()) ** 0.5, float(worth[before].sum()) ** 0.5)
-    return Effect(int(gone.sum()), float(np.asarray(seconds)[gone].sum()),
-                  _ratio(_plain(measures, grades, after), _plain(measures, grades, before)), weighted)
+    return Effect(
+        int(gone.sum()),
+        float(np.asarray(seconds)[gone].sum()),
+        _ratio(_plain(measures, grades, after), _plain(measures, grades, before)),
+        weighted,
+    )
 
 
 def still_helps(causes: Sequence[str], worth: float) -> bool:
-    """Whether a poor sub is better kept with its low weight: haze, light and trails are healed by weights and by
-    rejection in the stack, soft and long stars are not."""
+    """Whether a poor sub is better kept with its low weight: haze, light and trails are healed by
+    weights and by rejection in the stack, soft and long stars are not.
+    """
     return bool(causes) and set(causes) <= {"cloud", "sky", "trail"} and worth >= _HELPS
 
 
-def _plain(measures: Sequence[SubMeasure | None], grades: Sequence[Grade], used: np.ndarray) -> float:
-    """SNR, in arbitrary units, of a plain mean: light adds up, noise adds in squares, stars are as wide as the mean."""
+def _plain(
+    measures: Sequence[SubMeasure | None], grades: Sequence[Grade], used: np.ndarray
+) -> float:
+    """SNR, in arbitrary units, of a plain mean: light adds up, noise adds in squares, stars are as
+    wide as the mean.
+    """
     light = noise2 = 0.0
     widths = []
     for m, g, use in zip(measures, grades, used, strict=True):

@@ -11,15 +11,39 @@ from .errors import UnknownName
 CHANNELS: Final = ("Ha", "O3", "S2", "Hb", "L", "R", "G", "B", "C")
 LINES: Final = ("Ha", "O3", "S2", "Hb")
 COLOURS: Final = ("R", "G", "B")
-WAVELENGTH_NM: Final = {"Ha": 656.3, "O3": 500.7, "S2": 672.4, "Hb": 486.1,
-                        "R": 630.0, "G": 530.0, "B": 455.0, "L": 550.0, "C": 550.0}
-LONG_NAMES: Final = {"Ha": "hydrogen-alpha", "O3": "oxygen-3", "S2": "sulfur-2", "Hb": "hydrogen-beta",
-                     "L": "luminance", "R": "red", "G": "green", "B": "blue", "C": "filtered luminance"}
+WAVELENGTH_NM: Final = {
+    "Ha": 656.3,
+    "O3": 500.7,
+    "S2": 672.4,
+    "Hb": 486.1,
+    "R": 630.0,
+    "G": 530.0,
+    "B": 455.0,
+    "L": 550.0,
+    "C": 550.0,
+}
+LONG_NAMES: Final = {
+    "Ha": "hydrogen-alpha",
+    "O3": "oxygen-3",
+    "S2": "sulfur-2",
+    "Hb": "hydrogen-beta",
+    "L": "luminance",
+    "R": "red",
+    "G": "green",
+    "B": "blue",
+    "C": "filtered luminance",
+}
 
 _SPELLINGS: Final = {
-    "Ha": "ha halpha hydrogenalpha", "O3": "o3 oiii oxygen3 oxygeniii",
-    "S2": "s2 sii sulfur2 sulfurii sulphur2 sulphurii", "Hb": "hb hbeta hydrogenbeta",
-    "L": "l lum luminance", "R": "r red", "G": "g green", "B": "b blue", "C": "c lp lightpollution",
+    "Ha": "ha halpha hydrogenalpha",
+    "O3": "o3 oiii oxygen3 oxygeniii",
+    "S2": "s2 sii sulfur2 sulfurii sulphur2 sulphurii",
+    "Hb": "hb hbeta hydrogenbeta",
+    "L": "l lum luminance",
+    "R": "r red",
+    "G": "g green",
+    "B": "b blue",
+    "C": "c lp lightpollution",
 }
 _BY_SPELLING: Final = {word: name for name, words in _SPELLINGS.items() for word in words.split()}
 _WIDTH = re.compile(r"\d+(\.\d+)?\s*nm", re.IGNORECASE)
@@ -66,7 +90,9 @@ def line_list(text: str) -> tuple[str, ...]:
     """The lines of a colour stack, as in ``Ha+O3``. Raises UnknownName when one is not a line."""
     found = filter_name(text)
     if not found.known or not set(found.lines) <= set(LINES):
-        raise UnknownName(f"The lines {text!r} are not known", do="Join lines with +, as in Ha+O3 or O3+S2")
+        raise UnknownName(
+            f"The lines {text!r} are not known", do="Join lines with +, as in Ha+O3 or O3+S2"
+        )
     return found.lines
 
 

@@ -1,12 +1,13 @@
 """What can go wrong, in one tree.
 
-Every error says what happened, to which file or channel, why (with the value received), and what to do.
-Printed as one line: ``WHAT (FILE): WHY. WHAT TO DO``.
+Every error says what happened, to which file or channel, why (with the value received), and what to
+do. Printed as one line: ``WHAT (FILE): WHY. WHAT TO DO``.
 
     BichromusError
       InputError            the input is at fault: exit code 2, one calm sentence in the window
         UnreadableFile      missing, truncated, foreign, forbidden
-        UnsupportedData     wrong dimensions, all zero, nowhere finite, a mosaic where planes are needed
+        UnsupportedData     wrong dimensions, all zero, nowhere finite, a mosaic where planes are
+                            needed
         NotLinear           already stretched
         ShapeMismatch       planes that should lie on one grid do not
         UnknownName         a channel, mapping, rig, key or option that does not exist
@@ -16,7 +17,8 @@ Printed as one line: ``WHAT (FILE): WHY. WHAT TO DO``.
         WriteFailed         full disk, no permission
         ProjectError        a project that is open elsewhere, damaged or from a newer version
 
-``Cancelled`` stands outside: it derives from BaseException so that no ``except Exception`` swallows it.
+``Cancelled`` stands outside: it derives from BaseException so that no ``except Exception`` swallows
+it.
 """
 
 from __future__ import annotations
@@ -27,7 +29,9 @@ from pathlib import Path
 class BichromusError(Exception):
     """Base of all errors that are told to a person."""
 
-    def __init__(self, what: str, why: str = "", do: str = "", file: str | Path | None = None) -> None:
+    def __init__(
+        self, what: str, why: str = "", do: str = "", file: str | Path | None = None
+    ) -> None:
         self.what, self.why, self.do = what, why, do
         self.file = str(file) if file is not None else None
         super().__init__(self.sentence())

@@ -13,8 +13,9 @@ from .planes import Mask
 class Noise:
     """Noise of one plane, in its own units.
 
-    ``sigma_px`` from pixel to pixel, ``sigma_eff`` the white noise that would look the same on large scales
-    (None where it cannot be told from nebula), ``method`` one of half-stacks, kappa, power-law, or None.
+    ``sigma_px`` from pixel to pixel, ``sigma_eff`` the white noise that would look the same on
+    large scales (None where it cannot be told from nebula), ``method`` one of half-stacks, kappa,
+    power-law, or None.
     """
 
     sigma_px: float
@@ -51,7 +52,9 @@ class Surface:
 
 @dataclass(frozen=True)
 class Signal:
-    """Signal of one channel over a region: mean, median, and the share of the frame that the region covers."""
+    """Signal of one channel over a region: mean, median, and the share of the frame that the region
+    covers.
+    """
 
     mean: float
     median: float

@@ -19,8 +19,9 @@ Mask = NDArray[np.bool_]
 class Header:
     """What a file says of itself. None where it says nothing.
 
-    ``exposure_s`` is one sub, ``total_s`` the whole integration, ``pixel_um`` and ``focal_mm`` the optics,
-    ``saturation`` in the units of the data, ``bayer`` the pattern with its first letter at element [0, 0].
+    ``exposure_s`` is one sub, ``total_s`` the whole integration, ``pixel_um`` and ``focal_mm`` the
+    optics, ``saturation`` in the units of the data, ``bayer`` the pattern with its first letter at
+    element [0, 0].
     """
 
     filter: FilterName | None = None
@@ -52,7 +53,9 @@ class Header:
 
 @dataclass(frozen=True)
 class Picture:
-    """Linear data of one file: ``data`` is float32, (H, W) or (3, H, W); NaN where nothing was seen."""
+    """Linear data of one file: ``data`` is float32, (H, W) or (3, H, W); NaN where nothing was
+    seen.
+    """
 
     data: F32
     header: Header = field(default_factory=Header)

@@ -11,7 +11,8 @@ from .errors import Cancelled
 class Progress:
     """Told how far a job is; asked whether it should go on.
 
-    ``step`` raises :class:`Cancelled` once ``cancel`` was called, so a long function only has to report.
+    ``step`` raises :class:`Cancelled` once ``cancel`` was called, so a long function only has to
+    report.
     """
 
     def __init__(self, report: Callable[[float, str], None] | None = None) -> None:
@@ -44,7 +45,9 @@ class _Part(Progress):
         self._whole, self._start, self._end = whole, start, end
 
     def step(self, fraction: float, text: str = "") -> None:
-        self._whole.step(self._start + (self._end - self._start) * min(max(fraction, 0.0), 1.0), text)
+        self._whole.step(
+            self._start + (self._end - self._start) * min(max(fraction, 0.0), 1.0), text
+        )
 
 
 SILENT = Progress()

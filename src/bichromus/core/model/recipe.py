@@ -21,7 +21,8 @@ class _Frozen(BaseModel):
 
 
 class Stretch(_Frozen):
-    """The curve: the background lands at ``background``, the signal at ``signal`` (encoded, 0 to 1).
+    """The curve: the background lands at ``background``, the signal at ``signal`` (encoded, 0 to
+    1).
 
     ``strength`` is rho of the asinh curve, ``shoulder`` where bright cores begin to be held back.
     """
@@ -39,7 +40,9 @@ class Stretch(_Frozen):
 
 
 class Colour(_Frozen):
-    """Amounts of the colour steps: limits 0 to 1, saturation as a factor, star_colour 0 (white) to 1 (as blended)."""
+    """Amounts of the colour steps: limits 0 to 1, saturation as a factor, star_colour 0 (white) to
+    1 (as blended).
+    """
 
     limit_green: Share = 0.7
     limit_magenta: Share = 0.0
@@ -48,7 +51,9 @@ class Colour(_Frozen):
 
 
 class Limits(_Frozen):
-    """Background noise that the automatic balance allows (Oklab): per pixel, and for colour after a 4 px blur."""
+    """Background noise that the automatic balance allows (Oklab): per pixel, and for colour after a
+    4 px blur.
+    """
 
     lightness: Annotated[float, Field(gt=0, le=1)] = 0.025
     chroma: Annotated[float, Field(gt=0, le=1)] = 0.030
@@ -56,10 +61,14 @@ class Limits(_Frozen):
 
 
 class BlendSettings(_Frozen):
-    """The taste in a blend. ``mix`` is what each output takes of each channel; a named mapping fills it."""
+    """The taste in a blend. ``mix`` is what each output takes of each channel; a named mapping
+    fills it.
+    """
 
     mapping: str = "hubble-order"
-    mix: dict[Literal["R", "G", "B"], dict[str, Annotated[float, Field(ge=-2, le=2)]]] = Field(default_factory=dict)
+    mix: dict[Literal["R", "G", "B"], dict[str, Annotated[float, Field(ge=-2, le=2)]]] = Field(
+        default_factory=dict
+    )
     green_share: Share = 0.60
     hue_spread: Share = 0.5
     balance: Share = 0.0
@@ -84,8 +93,8 @@ class BlendSettings(_Frozen):
 class ChannelFigures(_Frozen):
     """What the blend needs to know of a prepared channel, in the channel's own units.
 
-    ``background`` is a, bx, by of the plane taken off; ``signal`` the median over the channel's own region
-    (0 where nothing stands out), ``white`` the 99.99th percentile above the background.
+    ``background`` is a, bx, by of the plane taken off; ``signal`` the median over the channel's own
+    region (0 where nothing stands out), ``white`` the 99.99th percentile above the background.
     """
 
     hash: str = ""
@@ -119,18 +128,34 @@ def load_recipe(path: Path) -> Recipe:
         raw = json.loads(path.read_text("utf-8"))
     except (OSError, UnicodeDecodeError, ValueError) as error:
         why = getattr(error, "strerror", None) or "it is not JSON"
-        raise UnreadableFile("The recipe cannot be read", why=why, do="Give a recipe saved by this program",
-                             file=path) from error
-    if isinstance(raw, dict) and isinstance(raw.get("version"), int) and raw["version"] > SCHEMA_VERSION:
-        raise InputError("The recipe comes from a newer version", why=f"schema {raw['version']}",
-                         do="Update the program, or save the recipe from the older one", file=path)
+        raise UnreadableFile(
+            "The recipe cannot be read",
+            why=why,
+            do="Give a recipe saved by this program",
+            file=path,
+        ) from error
+    if (
+        isinstance(raw, dict)
+        and isinstance(raw.get("version"), int)
+        and raw["version"] > SCHEMA_VERSION
+    ):
+        raise InputError(
+            "The recipe comes from a newer version",
+            why=f"schema {raw['version']}",
+            do="Update the program, or save the recipe from the older one",
+            file=path,
+        )
     try:
         return Recipe.model_validate(raw)
     except ValidationError as error:
         first = error.errors()[0]
         place = ".".join(map(str, first["loc"])) or "the whole"
-        raise InputError("The recipe does not fit", why=f"{place}: {first['msg']}", do="Correct this entry",
-                         file=path) from error
+        raise InputError(
+            "The recipe does not fit",
+            why=f"{place}: {first['msg']}",
+            do="Correct this entry",
+            file=path,
+        ) from error
 
 
 def schema() -> dict[str, object]:

@@ -14,7 +14,8 @@ from .channel import WAVELENGTH_NM
 class Rig:
     """Telescope and camera. ``colour`` cameras see the three planes of a response table.
 
-    Lengths in their units' names; obstruction is linear; quantum efficiency and throughput are 0 to 1.
+    Lengths in their units' names; obstruction is linear; quantum efficiency and throughput are 0 to
+    1.
     """
 
     name: str
@@ -43,7 +44,9 @@ class Rig:
 
 @dataclass(frozen=True)
 class Site:
-    """A place to observe from; sky brightness in mag/arcsec2 (AB, V-like), north and east positive."""
+    """A place to observe from; sky brightness in mag/arcsec2 (AB, V-like), north and east
+    positive.
+    """
 
     name: str
     latitude_deg: float
@@ -72,16 +75,42 @@ SITES: Final = {
     "Shed": Site("Shed", -44.70, 169.15, 300.0, 20.6),
 }
 RIGS: Final = {
-    "Ridge": Rig("80 mm f/5.5 refractor, mono", 80, 440, 3.76, quantum_efficiency=0.80, fwhm_arcsec=5.0),
-    "Balcony": Rig("150 mm f/4 reflector, colour", 150, 600, 2.9, obstruction=0.35, throughput=0.78,
-                   read_noise_e=1.4, full_well_e=38_000, fwhm_arcsec=5.8, colour=True, mirrored=True),
-    "Shed": Rig("135 mm f/2 lens, mono", 67.5, 135, 2.4, throughput=0.8, read_noise_e=1.8,
-                full_well_e=14_000, fwhm_arcsec=7.5),
+    "Ridge": Rig(
+        "80 mm f/5.5 refractor, mono", 80, 440, 3.76, quantum_efficiency=0.80, fwhm_arcsec=5.0
+    ),
+    "Balcony": Rig(
+        "150 mm f/4 reflector, colour",
+        150,
+        600,
+        2.9,
+        obstruction=0.35,
+        throughput=0.78,
+        read_noise_e=1.4,
+        full_well_e=38_000,
+        fwhm_arcsec=5.8,
+        colour=True,
+        mirrored=True,
+    ),
+    "Shed": Rig(
+        "135 mm f/2 lens, mono",
+        67.5,
+        135,
+        2.4,
+        throughput=0.8,
+        read_noise_e=1.8,
+        full_well_e=14_000,
+        fwhm_arcsec=7.5,
+    ),
 }
 FILTERS: Final = {
-    "Ha": Filter("Ha", ("Ha",), 3.0), "O3": Filter("O3", ("O3",), 3.0), "S2": Filter("S2", ("S2",), 3.0),
+    "Ha": Filter("Ha", ("Ha",), 3.0),
+    "O3": Filter("O3", ("O3",), 3.0),
+    "S2": Filter("S2", ("S2",), 3.0),
     "Hb": Filter("Hb", ("Hb",), 3.0),
-    "Ha+O3": Filter("Ha+O3", ("Ha", "O3"), 6.0), "O3+S2": Filter("O3+S2", ("O3", "S2"), 6.0),
-    "R": Filter("R", ("R",), 90.0), "G": Filter("G", ("G",), 80.0), "B": Filter("B", ("B",), 90.0),
+    "Ha+O3": Filter("Ha+O3", ("Ha", "O3"), 6.0),
+    "O3+S2": Filter("O3+S2", ("O3", "S2"), 6.0),
+    "R": Filter("R", ("R",), 90.0),
+    "G": Filter("G", ("G",), 80.0),
+    "B": Filter("B", ("B",), 90.0),
     "L": Filter("L", ("L",), 280.0),
 }

@@ -11,13 +11,25 @@ from typing import Final
 from .channel import FilterName, filter_name
 
 _LIGHTS: Final = {"light", "object", "science", ""}
-_OTHERS: Final = {"dark", "flat", "bias", "offset", "zero", "darkflat", "flatdark", "biasdark", "darkbias"}
+_OTHERS: Final = {
+    "dark",
+    "flat",
+    "bias",
+    "offset",
+    "zero",
+    "darkflat",
+    "flatdark",
+    "biasdark",
+    "darkbias",
+}
 GAP_HOURS: Final = 6.0
 
 
 @dataclass(frozen=True)
 class SubHeader:
-    """What a sub's header says; None where it says nothing. ``start`` is UTC, ``seconds`` its exposure."""
+    """What a sub's header says; None where it says nothing. ``start`` is UTC, ``seconds`` its
+    exposure.
+    """
 
     start: dt.datetime
     seconds: float
@@ -34,8 +46,15 @@ class SubHeader:
     @property
     def identity(self) -> str:
         """Equal for the same sub, wherever it lies and whatever it is called."""
-        return "|".join((f"{self.start:%Y-%m-%dT%H:%M:%S.%f}", f"{self.seconds:.6g}", self.camera, self.telescope,
-                         self.observer))
+        return "|".join(
+            (
+                f"{self.start:%Y-%m-%dT%H:%M:%S.%f}",
+                f"{self.seconds:.6g}",
+                self.camera,
+                self.telescope,
+                self.observer,
+            )
+        )
 
 
 def kind_of(text: str) -> str:
@@ -59,7 +78,9 @@ def night_at(start: dt.datetime, longitude: float) -> dt.date:
 
 
 def nights_by_gap(starts: Iterable[dt.datetime]) -> dict[dt.datetime, dt.date]:
-    """Nights where no longitude is known: a new one begins after a gap of six hours, dated by its first sub."""
+    """Nights where no longitude is known: a new one begins after a gap of six hours, dated by its
+    first sub.
+    """
     out: dict[dt.datetime, dt.date] = {}
     last: dt.datetime | None = None
     night = dt.date.min

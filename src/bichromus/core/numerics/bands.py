@@ -17,8 +17,9 @@ def row_bands(height: int, rows: int) -> Iterator[tuple[int, int]]:
         yield y0, min(y0 + rows, height)
 
 
-def ordered_parallel(work: Callable[[Band], T], bands: Iterator[Band],
-                     threads: int, ahead: int = 2) -> Iterator[T]:
+def ordered_parallel(
+    work: Callable[[Band], T], bands: Iterator[Band], threads: int, ahead: int = 2
+) -> Iterator[T]:
     """Run ``work`` on each band in threads and yield the results in order.
 
     No more than ``threads + ahead`` bands are alive at once, so memory is bounded by the band.

@@ -9,12 +9,20 @@ import numpy as np
 
 from ..model.planes import F32
 
-_TO_LMS: Final = np.array([[0.4122214708, 0.5363325363, 0.0514459929],
-                           [0.2119034982, 0.6806995451, 0.1073969566],
-                           [0.0883024619, 0.2817188376, 0.6299787005]])
-_TO_LAB: Final = np.array([[0.2104542553, 0.7936177850, -0.0040720468],
-                           [1.9779984951, -2.4285922050, 0.4505937099],
-                           [0.0259040371, 0.7827717662, -0.8086757660]])
+_TO_LMS: Final = np.array(
+    [
+        [0.4122214708, 0.5363325363, 0.0514459929],
+        [0.2119034982, 0.6806995451, 0.1073969566],
+        [0.0883024619, 0.2817188376, 0.6299787005],
+    ]
+)
+_TO_LAB: Final = np.array(
+    [
+        [0.2104542553, 0.7936177850, -0.0040720468],
+        [1.9779984951, -2.4285922050, 0.4505937099],
+        [0.0259040371, 0.7827717662, -0.8086757660],
+    ]
+)
 _TO_LMS32: Final = _TO_LMS.astype(np.float32)
 _TO_LAB32: Final = _TO_LAB.astype(np.float32)
 _FROM_LMS32: Final = np.linalg.inv(_TO_LMS).astype(np.float32)
@@ -34,7 +42,9 @@ def encode_exact(light: np.ndarray) -> np.ndarray:
 
 
 def _power(base: F32, exponent: float) -> F32:
-    """base ** exponent for base > 0, in place: the vector log and exp are several times faster than a power."""
+    """base ** exponent for base > 0, in place: the vector log and exp are several times faster than
+    a power.
+    """
     cv2.log(base, base)
     base *= np.float32(exponent)
     cv2.exp(base, base)
@@ -42,7 +52,9 @@ def _power(base: F32, exponent: float) -> F32:
 
 
 def _straight(out: F32, source: F32, knee: float, factor: float) -> None:
-    """Below the knee the code is a straight line. Few pixels are that dark: they are picked out one by one."""
+    """Below the knee the code is a straight line. Few pixels are that dark: they are picked out one
+    by one.
+    """
     if float(source.min()) > knee:
         return
     row, column = np.nonzero(source <= np.float32(knee))
@@ -60,7 +72,9 @@ def decode(code: F32, out: F32 | None = None) -> F32:
 
 
 def encode(light: F32, out: F32 | None = None) -> F32:
-    """Linear light (2-D float32) to sRGB code, clipped to 0..1. Error below 1e-6. ``light`` is clipped in place."""
+    """Linear light (2-D float32) to sRGB code, clipped to 0..1. Error below 1e-6. ``light`` is
+    clipped in place.
+    """
     np.clip(light, np.float32(0), np.float32(1), out=light)
     code = np.maximum(light, np.float32(1e-6), out=out)
     _power(code, 1 / 2.4)
@@ -71,14 +85,18 @@ def encode(light: F32, out: F32 | None = None) -> F32:
 
 
 def to_oklab(light: F32, out: F32 | None = None, work: F32 | None = None) -> F32:
-    """Linear light (3, N), at least 0, to Oklab (3, N). ``out`` and ``work`` are buffers to use instead of new ones."""
+    """Linear light (3, N), at least 0, to Oklab (3, N). ``out`` and ``work`` are buffers to use
+    instead of new ones.
+    """
     lms = np.matmul(_TO_LMS32, light, out=work)
     np.maximum(lms, np.float32(1e-12), out=lms)
     return np.asarray(np.matmul(_TO_LAB32, _power(lms, 1 / 3), out=out), np.float32)
 
 
 def from_oklab(lab: F32, out: F32 | None = None, work: F32 | None = None) -> F32:
-    """Oklab (3, N) to linear light (3, N); may leave 0..1 outside the gamut. The answer lies in ``work``."""
+    """Oklab (3, N) to linear light (3, N); may leave 0..1 outside the gamut. The answer lies in
+    ``work``.
+    """
     root = np.matmul(_FROM_LAB32, lab, out=work)
     cube = np.multiply(root, root, out=out)
     cube *= root

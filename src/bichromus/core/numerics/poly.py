@@ -14,7 +14,9 @@ F64 = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Poly:
-    """A polynomial of ``degree`` over a frame of ``shape`` (H, W); terms in coordinates from -1 to 1."""
+    """A polynomial of ``degree`` over a frame of ``shape`` (H, W); terms in coordinates from -1 to
+    1.
+    """
 
     degree: int
     terms: tuple[float, ...]
@@ -35,13 +37,24 @@ class Poly:
 
     def peak_to_peak(self) -> float:
         """Largest less smallest value over the frame."""
-        x, y = np.meshgrid(np.linspace(0, self.shape[1] - 1, 33), np.linspace(0, self.shape[0] - 1, 33))
+        x, y = np.meshgrid(
+            np.linspace(0, self.shape[1] - 1, 33), np.linspace(0, self.shape[0] - 1, 33)
+        )
         return float(np.ptp(self.at(x.ravel(), y.ravel())))
 
 
-def fit_poly(x: F64, y: F64, values: F64, shape: tuple[int, int], degree: int, rounds: int = 12,
-             weights: F64 | None = None) -> Poly:
-    """Fit by Tukey's biweight (4.685 robust sigma), from a median start; needs more values than terms."""
+def fit_poly(
+    x: F64,
+    y: F64,
+    values: F64,
+    shape: tuple[int, int],
+    degree: int,
+    rounds: int = 12,
+    weights: F64 | None = None,
+) -> Poly:
+    """Fit by Tukey's biweight (4.685 robust sigma), from a median start; needs more values than
+    terms.
+    """
     matrix = _design(degree, *_scaled(x, y, shape))
     base = np.ones(len(values)) if weights is None else np.asarray(weights, float)
     weight = base.copy()

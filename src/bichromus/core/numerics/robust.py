@@ -38,5 +38,7 @@ def clipped_sigma(values: NDArray[Any], rounds: int = 8) -> float:
 
 
 def step_sigma(plane: NDArray[Any]) -> float:
-    """Noise of a finite plane (H, W) from the steps between neighbours in a row, rough but blind to slopes."""
+    """Noise of a finite plane (H, W) from the steps between neighbours in a row, rough but blind to
+    slopes.
+    """
     return MAD_TO_SIGMA * float(np.median(np.abs(np.diff(plane, axis=1)))) / float(np.sqrt(2))

@@ -14,25 +14,35 @@ def gaussian(plane: F32, sigma_px: float) -> F32:
         return plane
     size = 2 * int(np.ceil(4 * sigma_px)) + 1
     size = min(size, 2 * (min(plane.shape) - 1) + 1)
-    return np.asarray(cv2.GaussianBlur(plane, (size, size), sigma_px, borderType=cv2.BORDER_REFLECT_101),
-                      np.float32)
+    return np.asarray(
+        cv2.GaussianBlur(plane, (size, size), sigma_px, borderType=cv2.BORDER_REFLECT_101),
+        np.float32,
+    )
 
 
 def smooth_mosaic(data: F32) -> F32:
-    """The light of a mosaic (H, W) without its colours: every pixel sees red, green, green and blue in equal parts."""
+    """The light of a mosaic (H, W) without its colours: every pixel sees red, green, green and blue
+    in equal parts.
+    """
     calm = fill(data, ~np.isfinite(data))
     kernel = np.outer([1, 2, 1], [1, 2, 1]).astype(np.float32) / 16
-    return np.asarray(cv2.filter2D(calm, cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101), np.float32)
+    return np.asarray(
+        cv2.filter2D(calm, cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101), np.float32
+    )
 
 
 def fill(plane: F32, missing: Mask) -> F32:
-    """A copy with ``missing`` pixels filled smoothly from their surroundings (push-pull pyramid)."""
+    """A copy with ``missing`` pixels filled smoothly from their surroundings (push-pull
+    pyramid).
+    """
     if not missing.any():
         return plane
     weight = (~missing).astype(np.float32)
     if not weight.any():
         return np.zeros_like(plane)
-    return np.where(missing, _push_pull(np.where(missing, 0, plane).astype(np.float32), weight), plane)
+    return np.where(
+        missing, _push_pull(np.where(missing, 0, plane).astype(np.float32), weight), plane
+    )
 
 
 def _push_pull(value: F32, weight: F32) -> F32:
@@ -46,6 +56,8 @@ def _push_pull(value: F32, weight: F32) -> F32:
     small_value = cv2.resize(value, small_size, interpolation=cv2.INTER_AREA)
     small_weight = cv2.resize(weight, small_size, interpolation=cv2.INTER_AREA)
     coarse = _push_pull(np.asarray(small_value, np.float32), np.asarray(small_weight, np.float32))
-    wide = np.asarray(cv2.resize(coarse, (width, height), interpolation=cv2.INTER_LINEAR), np.float32)
+    wide = np.asarray(
+        cv2.resize(coarse, (width, height), interpolation=cv2.INTER_LINEAR), np.float32
+    )
     share = np.minimum(weight, 1)
     return (value / np.maximum(weight, 1e-12) * share + wide * (1 - share)).astype(np.float32)

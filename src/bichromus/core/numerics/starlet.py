@@ -15,11 +15,16 @@ _KERNEL: Final = np.array([1, 4, 6, 4, 1], np.float32) / 16
 
 
 def smooth(plane: F32, scale: int) -> F32:
-    """One smoothing of the transform, with holes of 2**scale between the taps; mirror at the edge."""
+    """One smoothing of the transform, with holes of 2**scale between the taps; mirror at
+    the edge.
+    """
     step = 2**scale
     taps = np.zeros(4 * step + 1, np.float32)
     taps[::step] = _KERNEL
-    return np.asarray(cv2.sepFilter2D(plane, cv2.CV_32F, taps, taps, borderType=cv2.BORDER_REFLECT_101), np.float32)
+    return np.asarray(
+        cv2.sepFilter2D(plane, cv2.CV_32F, taps, taps, borderType=cv2.BORDER_REFLECT_101),
+        np.float32,
+    )
 
 
 def details(plane: F32, scales: int) -> list[F32]:

@@ -1,1 +1,3 @@
-"""What to shoot, when, how long, and how it fits: the almanac, exposure, framing, optics, allocation."""
+"""What to shoot, when, how long, and how it fits: the almanac, exposure, framing, optics,
+allocation.
+"""

@@ -1,4 +1,6 @@
-"""Hours over windows and channels: the channel furthest behind first, then all of them. Squares of SNR add up."""
+"""Hours over windows and channels: the channel furthest behind first, then all of them. Squares of
+SNR add up.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,9 @@ class Window:
 
 @dataclass(frozen=True)
 class Want:
-    """A channel's goal and what it holds; ``sky_e_s`` by window, missing where it is not to be shot."""
+    """A channel's goal and what it holds; ``sky_e_s`` by window, missing where it is not to be
+    shot.
+    """
 
     name: str
     goal_snr: float
@@ -49,7 +53,9 @@ class Want:
 
 @dataclass(frozen=True)
 class Allocation:
-    """Hours of open shutter by window and channel; SNR and share of goal reached by each channel."""
+    """Hours of open shutter by window and channel; SNR and share of goal reached by each
+    channel.
+    """
 
     share: float
     hours: dict[str, dict[str, float]]
@@ -59,7 +65,9 @@ class Allocation:
 
 
 def allocate(windows: Sequence[Window], wants: Sequence[Want]) -> Allocation:
-    """Make the smallest share of a goal as large as can be, then the sum of shares, then use no hour in vain."""
+    """Make the smallest share of a goal as large as can be, then the sum of shares, then use no
+    hour in vain.
+    """
     _check(windows, wants)
     pairs = [(w, c) for w in windows for c in wants if c.rate(w.name) > 0]
     n, m = len(pairs), len(wants)
@@ -76,25 +84,37 @@ def allocate(windows: Sequence[Window], wants: Sequence[Want]) -> Allocation:
     least = np.hstack([np.zeros((m, n)), -np.eye(m), np.ones((m, 1))])
     rows, limits = np.vstack([over, reached, least]), np.concatenate([room, have, np.zeros(m)])
     bounds: list[tuple[float, float | None]] = [*[(0.0, None)] * n, *[(0.0, 1.0)] * (m + 1)]
-    first = linprog(np.concatenate([np.zeros(n + m), [-1.0]]), rows, limits, bounds=bounds, method="highs")
+    first = linprog(
+        np.concatenate([np.zeros(n + m), [-1.0]]), rows, limits, bounds=bounds, method="highs"
+    )
     assert first.x is not None  # nothing at all is always allowed
     smallest = float(first.x[-1])
     bounds[-1] = (max(smallest - 1e-9, 0), 1)
     # of equal ways the one that wastes no hour and begins early
     early = np.array([1 + 0.1 * windows.index(w) for w, _ in pairs]) if pairs else np.zeros(0)
-    idle = 1e-3 * early / max(float(room.sum()), 1.0)  # well above the solver's tolerance, far below any share
-    second = linprog(np.concatenate([idle, np.full(m, -1.0), [0.0]]), rows, limits, bounds=bounds,
-                     method="highs")
+    idle = (
+        1e-3 * early / max(float(room.sum()), 1.0)
+    )  # well above the solver's tolerance, far below any share
+    second = linprog(
+        np.concatenate([idle, np.full(m, -1.0), [0.0]]), rows, limits, bounds=bounds, method="highs"
+    )
     best = second.x if second.x is not None else first.x
     hours: dict[str, dict[str, float]] = {w.name: {} for w in windows}
     for (w, c), h in zip(pairs, best[:n], strict=True):
         if h > 1e-9:
             hours[w.name][c.name] = float(h)
-    squares = {c.name: c.had_snr**2 + sum(hours[w.name].get(c.name, 0) * c.rate(w.name) for w in windows)
-               for c in wants}
+    squares = {
+        c.name: c.had_snr**2 + sum(hours[w.name].get(c.name, 0) * c.rate(w.name) for w in windows)
+        for c in wants
+    }
     shares = {c.name: min(squares[c.name] / c.goal_snr**2, 1.0) for c in wants}
-    return Allocation(min(shares.values()), hours, {k: float(np.sqrt(v)) for k, v in squares.items()}, shares,
-                      _warnings(windows, wants))
+    return Allocation(
+        min(shares.values()),
+        hours,
+        {k: float(np.sqrt(v)) for k, v in squares.items()},
+        shares,
+        _warnings(windows, wants),
+    )
 
 
 def _check(windows: Sequence[Window], wants: Sequence[Want]) -> None:
@@ -103,26 +123,44 @@ def _check(windows: Sequence[Window], wants: Sequence[Want]) -> None:
     for items, what in ((windows, "window"), (wants, "channel")):
         names = [i.name for i in items]
         if len(set(names)) != len(names):
-            raise InputError(f"A {what} is there twice", why=", ".join(names), do="Give each a name of its own")
+            raise InputError(
+                f"A {what} is there twice", why=", ".join(names), do="Give each a name of its own"
+            )
     for w in windows:
         if w.hours < 0 or not 0 <= w.efficiency <= 1:
-            raise InputError(f"The window {w.name} cannot be", why=f"{w.hours:g} h, efficiency {w.efficiency:g}",
-                             do="Give hours of 0 or more and an efficiency from 0 to 1")
+            raise InputError(
+                f"The window {w.name} cannot be",
+                why=f"{w.hours:g} h, efficiency {w.efficiency:g}",
+                do="Give hours of 0 or more and an efficiency from 0 to 1",
+            )
     known = {w.name for w in windows}
     for c in wants:
-        if c.goal_snr <= 0 or min(c.target_e_s, c.read_noise_e, c.had_snr, c.dark_e_s, *c.sky_e_s.values(), 0) < 0 or (
-                c.sub_s <= 0 or c.pixels <= 0):
-            raise InputError(f"The channel {c.name} cannot be planned", why="a figure is negative, or its goal, sub "
-                             "length or pixels are not above zero", do="Check its figures")
+        if (
+            c.goal_snr <= 0
+            or min(c.target_e_s, c.read_noise_e, c.had_snr, c.dark_e_s, *c.sky_e_s.values(), 0) < 0
+            or (c.sub_s <= 0 or c.pixels <= 0)
+        ):
+            raise InputError(
+                f"The channel {c.name} cannot be planned",
+                why="a figure is negative, or its goal, sub length or pixels are not above zero",
+                do="Check its figures",
+            )
         unknown = set(c.sky_e_s) - known
         if unknown:
-            raise InputError(f"The channel {c.name} names a window that is not there", why=", ".join(sorted(unknown)),
-                             do=f"Use {', '.join(known) or 'a window of the file'}")
+            raise InputError(
+                f"The channel {c.name} names a window that is not there",
+                why=", ".join(sorted(unknown)),
+                do=f"Use {', '.join(known) or 'a window of the file'}",
+            )
 
 
 def _warnings(windows: Sequence[Window], wants: Sequence[Want]) -> tuple[str, ...]:
-    out = [f"{c.name} cannot be shot in any window." for c in wants
-           if not any(c.rate(w.name) > 0 and w.open_hours > 0 for w in windows) and c.had_snr < c.goal_snr]
+    out = [
+        f"{c.name} cannot be shot in any window."
+        for c in wants
+        if not any(c.rate(w.name) > 0 and w.open_hours > 0 for w in windows)
+        and c.had_snr < c.goal_snr
+    ]
     if not any(w.open_hours > 0 for w in windows):
         out.append("There is no hour to be used in these windows.")
     return tuple(out)

@@ -9,13 +9,25 @@ import erfa
 import numpy as np
 from scipy.interpolate import CubicSpline
 
-from .earth import F64, JD0, LIGHT_AU_DAY, direction, rotation, sidereal_excess, true_of_date, tt_of, unit
+from .earth import (
+    F64,
+    JD0,
+    LIGHT_AU_DAY,
+    direction,
+    rotation,
+    sidereal_excess,
+    true_of_date,
+    tt_of,
+    unit,
+)
 
 _MARGIN_DAYS = 2.0
 
 
 def sun_at(tt: F64) -> tuple[F64, F64]:
-    """Apparent direction of the Sun from the Earth's centre (AU, ICRS axes) and the Earth's velocity (AU/day)."""
+    """Apparent direction of the Sun from the Earth's centre (AU, ICRS axes) and the Earth's
+    velocity (AU/day).
+    """
     helio, bary = erfa.epv00(JD0, tt - JD0)
     velocity = np.asarray(bary["v"])
     towards = -np.asarray(helio["p"])
@@ -58,13 +70,17 @@ class Ephemeris:
 
     def star(self, ra_deg: float, dec_deg: float, utc: F64) -> F64:
         """Apparent direction of a J2000 position, true of date, with annual aberration."""
-        aberrated = unit(direction(ra_deg, dec_deg) + np.asarray(self._velocity(utc)) / LIGHT_AU_DAY)
+        aberrated = unit(
+            direction(ra_deg, dec_deg) + np.asarray(self._velocity(utc)) / LIGHT_AU_DAY
+        )
         return np.asarray(np.einsum("...ij,...j->...i", self.frame(utc), aberrated))
 
 
 @lru_cache(maxsize=16)
 def ephemeris(first_day: int, last_day: int) -> Ephemeris:
-    """Between two UTC Julian days (whole numbers), with a margin; kept, so that a second night costs nothing."""
+    """Between two UTC Julian days (whole numbers), with a margin; kept, so that a second night
+    costs nothing.
+    """
     start, end = first_day - _MARGIN_DAYS, last_day + _MARGIN_DAYS
     days = np.arange(start, end + 1.0)
     hours = np.arange(start, end + 0.125, 0.125)
@@ -73,13 +89,21 @@ def ephemeris(first_day: int, last_day: int) -> Ephemeris:
     moon = moon_at(tt_of(hours))
     frame = CubicSpline(days, frames.reshape(len(days), 9))
     at_hours = np.asarray(frame(hours)).reshape(-1, 3, 3)
-    return Ephemeris(start, end, CubicSpline(days, np.einsum("nij,nj->ni", frames, sun)),
-                     CubicSpline(hours, np.einsum("nij,nj->ni", at_hours, moon)), CubicSpline(days, velocity), frame,
-                     CubicSpline(days, sidereal_excess(days)))
+    return Ephemeris(
+        start,
+        end,
+        CubicSpline(days, np.einsum("nij,nj->ni", frames, sun)),
+        CubicSpline(hours, np.einsum("nij,nj->ni", at_hours, moon)),
+        CubicSpline(days, velocity),
+        frame,
+        CubicSpline(days, sidereal_excess(days)),
+    )
 
 
 def lit_share(sun: F64, moon: F64) -> F64:
     """Illuminated share of the Moon, 0 to 1, seen from the Earth's centre."""
     to_sun = sun - moon
-    cos_phase = -(moon * to_sun).sum(-1) / np.linalg.norm(moon, axis=-1) / np.linalg.norm(to_sun, axis=-1)
+    cos_phase = (
+        -(moon * to_sun).sum(-1) / np.linalg.norm(moon, axis=-1) / np.linalg.norm(to_sun, axis=-1)
+    )
     return np.asarray((1 + cos_phase) / 2)

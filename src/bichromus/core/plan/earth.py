@@ -1,4 +1,6 @@
-"""Places on the turning Earth: directions, hour angles, altitudes. Angles in degrees, times as UTC Julian days."""
+"""Places on the turning Earth: directions, hour angles, altitudes. Angles in degrees, times as UTC
+Julian days.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,8 @@ AU_M: Final = 149_597_870_700.0
 LIGHT_AU_DAY: Final = 173.144632674
 FIRST_YEAR, LAST_YEAR = 1950, 2050
 
-# TT - UT in seconds; beyond the last entry it is taken to stay, which moves the Moon by a few arcseconds at most
+# TT - UT in seconds; beyond the last entry it is taken to stay, which moves the Moon by a few
+# arcseconds at most
 _DELTA_YEAR: Final = np.array([1950.0, 1960, 1970, 1980, 1990, 2000, 2005, 2010, 2020, 2025, 2050])
 _DELTA_S: Final = np.array([29.1, 33.1, 40.2, 50.5, 56.9, 63.8, 64.7, 66.1, 69.4, 69.1, 71.0])
 EARTH_NOTE: Final = "UT1 is taken as UTC: times are good to about one second."
@@ -33,10 +36,17 @@ class Place:
 
     def __post_init__(self) -> None:
         if not -90 <= self.lat <= 90 or not -360 <= self.lon <= 360:
-            raise InputError("This is no place on Earth", why=f"latitude {self.lat:g}, longitude {self.lon:g}",
-                             do="Give latitude from -90 to 90 and longitude from -180 to 180, east positive")
+            raise InputError(
+                "This is no place on Earth",
+                why=f"latitude {self.lat:g}, longitude {self.lon:g}",
+                do="Give latitude from -90 to 90 and longitude from -180 to 180, east positive",
+            )
         if not -500 <= self.elevation_m <= 9000:
-            raise InputError("This elevation cannot be", why=f"{self.elevation_m:g} m", do="Give metres above the sea")
+            raise InputError(
+                "This elevation cannot be",
+                why=f"{self.elevation_m:g} m",
+                do="Give metres above the sea",
+            )
 
     @property
     def longitude(self) -> float:
@@ -61,13 +71,17 @@ def rotation(utc: F64) -> F64:
 
 
 def sidereal_excess(utc: F64) -> F64:
-    """Greenwich apparent sidereal time less the rotation angle, radians: small and slow, but dear to compute."""
+    """Greenwich apparent sidereal time less the rotation angle, radians: small and slow, but dear
+    to compute.
+    """
     found = erfa.gst06a(JD0, utc - JD0, JD0, tt_of(utc) - JD0) - rotation(utc)
     return np.asarray((found + np.pi) % (2 * np.pi) - np.pi)
 
 
 def observer(place: Place, gast: F64) -> F64:
-    """Vectors (..., 3) from the Earth's centre to the place, in astronomical units, true of date."""
+    """Vectors (..., 3) from the Earth's centre to the place, in astronomical units, true of
+    date.
+    """
     x, y, z = erfa.gd2gc(1, np.deg2rad(place.lon), np.deg2rad(place.lat), place.elevation_m) / AU_M
     cos, sin = np.cos(gast), np.sin(gast)
     return np.stack([x * cos - y * sin, x * sin + y * cos, np.full_like(gast, z)], -1)
@@ -87,8 +101,12 @@ def alt_az(hour_angle_deg: F64 | float, dec_deg: F64 | float, lat_deg: float) ->
     """Altitude and azimuth (from north through east) of an hour angle and declination."""
     h, d, p = np.deg2rad(hour_angle_deg), np.deg2rad(dec_deg), np.deg2rad(lat_deg)
     sin_alt = np.sin(p) * np.sin(d) + np.cos(p) * np.cos(d) * np.cos(h)
-    az = np.arctan2(-np.cos(d) * np.sin(h), np.sin(d) * np.cos(p) - np.cos(d) * np.sin(p) * np.cos(h))
-    return np.asarray(np.rad2deg(np.arcsin(np.clip(sin_alt, -1, 1)))), np.asarray(np.rad2deg(az) % 360)
+    az = np.arctan2(
+        -np.cos(d) * np.sin(h), np.sin(d) * np.cos(p) - np.cos(d) * np.sin(p) * np.cos(h)
+    )
+    return np.asarray(np.rad2deg(np.arcsin(np.clip(sin_alt, -1, 1)))), np.asarray(
+        np.rad2deg(az) % 360
+    )
 
 
 def horizontal(vectors: F64, gast: F64, place: Place) -> tuple[F64, F64]:

@@ -15,8 +15,9 @@ GOOD_SAMPLING: Final = (2.0, 3.0)
 
 @dataclass(frozen=True)
 class Field:
-    """A sensor's field in the tangent plane: width and height in degrees, camera angle from north through east,
-    offset east and north of the common centre in degrees."""
+    """A sensor's field in the tangent plane: width and height in degrees, camera angle from north
+    through east, offset east and north of the common centre in degrees.
+    """
 
     name: str
     width: float
@@ -28,20 +29,28 @@ class Field:
         """Corners (east, north), counter-clockwise as seen with east to the left."""
         along, across = _sides(self.angle)
         half_w, half_h = self.width / 2, self.height / 2
-        return [(self.offset[0] + u * half_w * along[0] + v * half_h * across[0],
-                 self.offset[1] + u * half_w * along[1] + v * half_h * across[1])
-                for u, v in ((1, 1), (-1, 1), (-1, -1), (1, -1))]
+        return [
+            (
+                self.offset[0] + u * half_w * along[0] + v * half_h * across[0],
+                self.offset[1] + u * half_w * along[1] + v * half_h * across[1],
+            )
+            for u, v in ((1, 1), (-1, 1), (-1, -1), (1, -1))
+        ]
 
 
 def _sides(camera_angle: float) -> tuple[Point, Point]:
-    """Directions (east, north) of a sensor's sides: the W side runs along the angle, north turned toward east."""
+    """Directions (east, north) of a sensor's sides: the W side runs along the angle, north turned
+    toward east.
+    """
     turn = math.radians(camera_angle)
     return (math.sin(turn), math.cos(turn)), (math.cos(turn), -math.sin(turn))
 
 
 @dataclass(frozen=True)
 class Frame:
-    """Scale in arcsec per (binned) pixel, field in degrees, extent of the target along the sensor's sides."""
+    """Scale in arcsec per (binned) pixel, field in degrees, extent of the target along the sensor's
+    sides.
+    """
 
     scale_arcsec: float
     field: tuple[float, float]
@@ -56,8 +65,12 @@ def field_of(length_mm: float, focal_mm: float) -> float:
     return math.degrees(2 * math.atan(length_mm / 2 / focal_mm))
 
 
-def extent_of(size: tuple[float, float], angle_deg: float, box: bool = False) -> tuple[float, float]:
-    """Extent of an ellipse (or box) of axes ``size`` along sides turned by ``angle_deg`` against it."""
+def extent_of(
+    size: tuple[float, float], angle_deg: float, box: bool = False
+) -> tuple[float, float]:
+    """Extent of an ellipse (or box) of axes ``size`` along sides turned by ``angle_deg`` against
+    it.
+    """
     cos, sin = abs(math.cos(math.radians(angle_deg))), abs(math.sin(math.radians(angle_deg)))
     w, h = size
     if box:
@@ -72,24 +85,52 @@ def panels_for(length: float, field: float, overlap: float) -> int:
     return 1 + math.ceil((length - field) / (field * (1 - overlap)) - 1e-9)
 
 
-def frame(focal_mm: float, pixel_um: float, sensor_mm: tuple[float, float], binning: int = 1,
-          target: tuple[float, float] | None = None, turned_deg: float = 0.0, box: bool = False, overlap: float = 0.15,
-          fwhm_arcsec: float | None = None) -> Frame:
+def frame(
+    focal_mm: float,
+    pixel_um: float,
+    sensor_mm: tuple[float, float],
+    binning: int = 1,
+    target: tuple[float, float] | None = None,
+    turned_deg: float = 0.0,
+    box: bool = False,
+    overlap: float = 0.15,
+    fwhm_arcsec: float | None = None,
+) -> Frame:
     """Everything about a frame; ``turned_deg`` is the target's angle less the camera's."""
     if min(focal_mm, pixel_um, *sensor_mm, binning) <= 0:
-        raise InputError("This rig cannot be", why="a length is not above zero",
-                         do="Give focal length, pixel and sensor above zero")
+        raise InputError(
+            "This rig cannot be",
+            why="a length is not above zero",
+            do="Give focal length, pixel and sensor above zero",
+        )
     if not 0 <= overlap < 0.9:
-        raise InputError("This overlap cannot be", why=f"{overlap:g}", do="Give a share of the field from 0 to 0.9")
+        raise InputError(
+            "This overlap cannot be",
+            why=f"{overlap:g}",
+            do="Give a share of the field from 0 to 0.9",
+        )
     if target is not None and min(target) <= 0:
-        raise InputError("This target has no size", why=f"{target[0]:g} x {target[1]:g}", do="Give degrees above zero")
+        raise InputError(
+            "This target has no size",
+            why=f"{target[0]:g} x {target[1]:g}",
+            do="Give degrees above zero",
+        )
     scale = 206.265 * pixel_um * binning / focal_mm
     field = (field_of(sensor_mm[0], focal_mm), field_of(sensor_mm[1], focal_mm))
     extent = extent_of(target, turned_deg, box) if target else None
-    panels = (panels_for(extent[0], field[0], overlap), panels_for(extent[1], field[1], overlap)) if extent else None
+    panels = (
+        (panels_for(extent[0], field[0], overlap), panels_for(extent[1], field[1], overlap))
+        if extent
+        else None
+    )
     width = fwhm_arcsec / scale if fwhm_arcsec else None
-    verdict = None if width is None else "under" if width < GOOD_SAMPLING[0] else (
-        "good" if width <= GOOD_SAMPLING[1] else "over")
+    verdict = (
+        None
+        if width is None
+        else "under"
+        if width < GOOD_SAMPLING[0]
+        else ("good" if width <= GOOD_SAMPLING[1] else "over")
+    )
     return Frame(scale, field, extent, panels, width, verdict)
 
 
@@ -102,7 +143,10 @@ def panel_centres(frame_: Frame, overlap: float, camera_angle: float) -> list[Po
     out = []
     for row in range(ny):
         for column in range(nx):
-            u, v = (column - (nx - 1) / 2) * w * (1 - overlap), (row - (ny - 1) / 2) * h * (1 - overlap)
+            u, v = (
+                (column - (nx - 1) / 2) * w * (1 - overlap),
+                (row - (ny - 1) / 2) * h * (1 - overlap),
+            )
             out.append((u * along[0] + v * across[0], u * along[1] + v * across[1]))
     return out
 
@@ -113,8 +157,10 @@ def from_plane(ra_deg: float, dec_deg: float, east_deg: float, north_deg: float)
     dec = math.radians(dec_deg)
     bottom = math.cos(dec) - y * math.sin(dec)
     ra = math.atan2(x, bottom)
-    return ((ra_deg + math.degrees(ra)) % 360,
-            math.degrees(math.atan2(math.sin(dec) + y * math.cos(dec), math.hypot(x, bottom))))
+    return (
+        (ra_deg + math.degrees(ra)) % 360,
+        math.degrees(math.atan2(math.sin(dec) + y * math.cos(dec), math.hypot(x, bottom))),
+    )
 
 
 def common_field(fields: Sequence[Field]) -> list[Point]:
@@ -135,7 +181,12 @@ def area(points: Sequence[Point]) -> float:
 
 
 def _signed(points: Sequence[Point]) -> float:
-    return sum(a[0] * b[1] - b[0] * a[1] for a, b in zip(points, [*points[1:], points[0]], strict=True)) / 2
+    return (
+        sum(
+            a[0] * b[1] - b[0] * a[1] for a, b in zip(points, [*points[1:], points[0]], strict=True)
+        )
+        / 2
+    )
 
 
 def _turned_left(points: list[Point]) -> list[Point]:

@@ -1,4 +1,6 @@
-"""The local horizon: azimuth and altitude, straight between points, steps allowed, closed over north."""
+"""The local horizon: azimuth and altitude, straight between points, steps allowed, closed over
+north.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,8 @@ from .earth import F64
 
 @dataclass(frozen=True)
 class Horizon:
-    """Points (azimuth 0 to 360 from north through east, altitude), both in degrees, in the order of azimuth.
+    """Points (azimuth 0 to 360 from north through east, altitude), both in degrees, in the order of
+    azimuth.
 
     Two points of one azimuth make a step. No points: altitude 0 all round.
     """
@@ -48,7 +51,9 @@ def _interpolate(x: F64, xs: F64, ys: F64) -> F64:
 
 def make_horizon(points: Iterable[tuple[float, float]]) -> Horizon:
     """Points in any order; equal azimuths keep their order."""
-    return Horizon(tuple(sorted(((a % 360 if a != 360 else 360.0, h) for a, h in points), key=lambda p: p[0])))
+    return Horizon(
+        tuple(sorted(((a % 360 if a != 360 else 360.0, h) for a, h in points), key=lambda p: p[0]))
+    )
 
 
 def read_horizon(path: Path) -> Horizon:
@@ -56,14 +61,24 @@ def read_horizon(path: Path) -> Horizon:
     try:
         text = path.read_text("utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
-        raise InputError("The horizon cannot be read", why=getattr(error, "strerror", None) or "it is not text",
-                         do="Give a CSV file", file=path) from error
-    lines = [line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
+        raise InputError(
+            "The horizon cannot be read",
+            why=getattr(error, "strerror", None) or "it is not text",
+            do="Give a CSV file",
+            file=path,
+        ) from error
+    lines = [
+        line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")
+    ]
     rows = [[cell.strip() for cell in row] for row in csv.reader(lines)]
 
     def refuse(why: str) -> InputError:
-        return InputError("The horizon is not usable", why=why, file=path,
-                          do="Its header is azimuth_deg,altitude_deg, its rows are two numbers in degrees")
+        return InputError(
+            "The horizon is not usable",
+            why=why,
+            file=path,
+            do="Its header is azimuth_deg,altitude_deg, its rows are two numbers in degrees",
+        )
 
     if not rows or [c.lower() for c in rows[0]] != ["azimuth_deg", "altitude_deg"] or len(rows) < 2:
         raise refuse("the header or every row is missing")

@@ -14,8 +14,9 @@ from .sky import dark_nanolamberts, moon_nanolamberts, nanolamberts, phase_angle
 
 @dataclass(frozen=True)
 class Conditions:
-    """One value a moment: degrees, the Moon's lit share 0 to 1, its light on the target in nanolamberts,
-    and the sky there in V mag/arcsec2."""
+    """One value a moment: degrees, the Moon's lit share 0 to 1, its light on the target in
+    nanolamberts, and the sky there in V mag/arcsec2.
+    """
 
     sun: F64
     moon: F64
@@ -39,8 +40,12 @@ def conditions(place: Place, target: Target, utc: F64, site_mag: float) -> Condi
     lit, away = lit_share(sun, moon), separation(star, moon - here)
     zenith = nanolamberts(site_mag)
     up = np.maximum(high[2], 5.0)
-    moonlight = np.array([moon_nanolamberts(phase_angle(k), 90 - m, 90 - t, d)
-                          for t, m, k, d in zip(up, high[1], lit, away, strict=True)])
+    moonlight = np.array(
+        [
+            moon_nanolamberts(phase_angle(k), 90 - m, 90 - t, d)
+            for t, m, k, d in zip(up, high[1], lit, away, strict=True)
+        ]
+    )
     light = moonlight + np.array([dark_nanolamberts(zenith, t) for t in up])
     mag = (20.7233 - np.log(light / 34.08)) / 0.92104
     return Conditions(high[0], high[1], lit, high[2], away, moonlight, mag)

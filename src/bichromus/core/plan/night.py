@@ -1,6 +1,7 @@
 """One night: twilights, the Moon, the target's way, and when it can be shot.
 
-A night runs from mean solar noon of its date to the next. Altitudes are topocentric, without refraction.
+A night runs from mean solar noon of its date to the next. Altitudes are topocentric, without
+refraction.
 """
 
 from __future__ import annotations
@@ -32,9 +33,11 @@ class Target:
 
     def __post_init__(self) -> None:
         if not (-360 <= self.ra <= 360 and -90 <= self.dec <= 90):
-            raise InputError("This is no position in the sky", why=f"right ascension {self.ra:g}, "
-                             f"declination {self.dec:g}",
-                             do="Give right ascension from 0 to 360 degrees and declination from -90 to 90")
+            raise InputError(
+                "This is no position in the sky",
+                why=f"right ascension {self.ra:g}, declination {self.dec:g}",
+                do="Give right ascension from 0 to 360 degrees and declination from -90 to 90",
+            )
 
 
 @dataclass(frozen=True)
@@ -48,8 +51,11 @@ class Rules:
 
     def __post_init__(self) -> None:
         if not (-90 <= self.min_altitude < 90 and -90 <= self.sun_below <= 90):
-            raise InputError("These limits cannot be", why=f"target above {self.min_altitude:g}, Sun below "
-                             f"{self.sun_below:g}", do="Give altitudes between -90 and 90 degrees")
+            raise InputError(
+                "These limits cannot be",
+                why=f"target above {self.min_altitude:g}, Sun below {self.sun_below:g}",
+                do="Give altitudes between -90 and 90 degrees",
+            )
 
 
 @dataclass(frozen=True)
@@ -68,7 +74,9 @@ class Track:
 
 @dataclass(frozen=True)
 class MoonNight:
-    """Rise and set as UTC Julian days; ``state`` is up, down or normal; ``lit`` at the night's middle, 0 to 1."""
+    """Rise and set as UTC Julian days; ``state`` is up, down or normal; ``lit`` at the night's
+    middle, 0 to 1.
+    """
 
     rise: float | None
     set: float | None
@@ -135,16 +143,23 @@ def iso_time(jd: float) -> str:
 
 
 def noon(date: dt.date, place: Place) -> float:
-    """Mean solar noon of a date at a place. Raises InputError outside the years that are known well."""
+    """Mean solar noon of a date at a place. Raises InputError outside the years that are known
+    well.
+    """
     if not FIRST_YEAR <= date.year <= LAST_YEAR:
-        raise InputError("This date is out of range", why=date.isoformat(),
-                         do=f"Give a date from {FIRST_YEAR} to {LAST_YEAR}")
+        raise InputError(
+            "This date is out of range",
+            why=date.isoformat(),
+            do=f"Give a date from {FIRST_YEAR} to {LAST_YEAR}",
+        )
     midday = dt.datetime(date.year, date.month, date.day, 12, tzinfo=dt.UTC)
     return julian(midday) - place.longitude / 360
 
 
 def date_of(moment: dt.datetime, place: Place) -> dt.date:
-    """The date of the night that is at a moment, or that comes next when the Sun is up in the morning."""
+    """The date of the night that is at a moment, or that comes next when the Sun is up in the
+    morning.
+    """
     local = moment + dt.timedelta(days=place.longitude / 360)
     day = local.date() if local.hour >= 12 else local.date() - dt.timedelta(days=1)
     if local.hour < 12 and local.date().year <= LAST_YEAR:
@@ -167,11 +182,21 @@ def track(place: Place, utc: F64, target: Target | None, rules: Rules, sky: Ephe
         return Track(utc, sun_alt, moon_alt, moon_az)
     star = sky.star(target.ra, target.dec, utc)
     altitude, azimuth = horizontal(star, gast, place)
-    return Track(utc, sun_alt, moon_alt, moon_az, altitude, azimuth, rules.horizon.altitude(azimuth),
-                 separation(star, unit(moon)))
+    return Track(
+        utc,
+        sun_alt,
+        moon_alt,
+        moon_az,
+        altitude,
+        azimuth,
+        rules.horizon.altitude(azimuth),
+        separation(star, unit(moon)),
+    )
 
 
-def plan_night(place: Place, date: dt.date, target: Target | None = None, rules: Rules | None = None) -> Night:
+def plan_night(
+    place: Place, date: dt.date, target: Target | None = None, rules: Rules | None = None
+) -> Night:
     """Everything about the night of ``date``."""
     rules = rules or Rules()
     start = noon(date, place)
@@ -185,23 +210,47 @@ def plan_night(place: Place, date: dt.date, target: Target | None = None, rules:
     lit = float(lit_share(sky.sun(middle), sky.moon(middle))[0])
     over = path.moon - RISE
     state = "up" if (over > 0).all() else "down" if (over <= 0).all() else "normal"
-    moon = MoonNight(_first(_crossings(utc, over, +1)), _first(_crossings(utc, over, -1)), state, lit)
+    moon = MoonNight(
+        _first(_crossings(utc, over, +1)), _first(_crossings(utc, over, -1)), state, lit
+    )
     about = None if target is None else _target_night(path, place, target, rules, sky)
-    return Night(date, start, start + 1, sun_state(float(sun.min()), float(sun.max())), float(sun.min()),
-                 down[0], down[1], down[2], down[3], rise[0], rise[1], rise[2], rise[3], moon, about, path,
-                 spans(utc, rules.sun_below - sun))
+    return Night(
+        date,
+        start,
+        start + 1,
+        sun_state(float(sun.min()), float(sun.max())),
+        float(sun.min()),
+        down[0],
+        down[1],
+        down[2],
+        down[3],
+        rise[0],
+        rise[1],
+        rise[2],
+        rise[3],
+        moon,
+        about,
+        path,
+        spans(utc, rules.sun_below - sun),
+    )
 
 
 def sun_state(lowest: float, highest: float) -> str:
     """The named state of a night by the Sun's lowest and highest altitude."""
-    for level, name in ((RISE, "polar_day"), (-6, "no_civil_dark"), (-12, "no_nautical_dark"),
-                        (-18, "no_astronomical_dark")):
+    for level, name in (
+        (RISE, "polar_day"),
+        (-6, "no_civil_dark"),
+        (-12, "no_nautical_dark"),
+        (-18, "no_astronomical_dark"),
+    ):
         if lowest >= level:
             return name
     return "polar_night" if highest <= RISE else "normal"
 
 
-def _target_night(path: Track, place: Place, target: Target, rules: Rules, sky: Ephemeris) -> TargetNight:
+def _target_night(
+    path: Track, place: Place, target: Target, rules: Rules, sky: Ephemeris
+) -> TargetNight:
     assert path.target is not None
     assert path.skyline is not None
     assert path.moon_distance is not None
@@ -220,8 +269,14 @@ def _target_night(path: Track, place: Place, target: Target, rules: Rules, sky: 
     at = track(place, np.array([transit]), target, rules, sky)
     assert at.target is not None
     middle = len(path.utc) // 2
-    return TargetNight(transit, float(at.target[0]), float(path.moon_distance[middle]), state,
-                       bool((path.target > 0).all()), windows)
+    return TargetNight(
+        transit,
+        float(at.target[0]),
+        float(path.moon_distance[middle]),
+        state,
+        bool((path.target > 0).all()),
+        windows,
+    )
 
 
 def _transit(middle: float, place: Place, target: Target, sky: Ephemeris) -> float:
@@ -246,7 +301,10 @@ def _crossings(utc: F64, values: F64, way: int) -> list[float]:
 
 def spans(utc: F64, margin: F64) -> tuple[tuple[float, float], ...]:
     """Stretches where ``margin`` is above zero; gaps and stretches under a minute do not count."""
-    edges = sorted([(t, 1) for t in _crossings(utc, margin, +1)] + [(t, -1) for t in _crossings(utc, margin, -1)])
+    edges = sorted(
+        [(t, 1) for t in _crossings(utc, margin, +1)]
+        + [(t, -1) for t in _crossings(utc, margin, -1)]
+    )
     starts = ([float(utc[0])] if margin[0] > 0 else []) + [t for t, way in edges if way > 0]
     ends = [t for t, way in edges if way < 0] + ([float(utc[-1])] if margin[-1] > 0 else [])
     joined: list[list[float]] = []

@@ -1,4 +1,6 @@
-"""Three small checks: the filter's shift in a fast beam, corner shading by a small filter, focus shift by glass."""
+"""Three small checks: the filter's shift in a fast beam, corner shading by a small filter, focus
+shift by glass.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +20,9 @@ _RINGS, _SPOKES = 4000, 181
 
 @dataclass(frozen=True)
 class Shift:
-    """Shift of the passband's centre at the edge of the cone and on average (nm); what is left of the line, 0 to 1."""
+    """Shift of the passband's centre at the edge of the cone and on average (nm); what is left of
+    the line, 0 to 1.
+    """
 
     edge_nm: float
     mean_nm: float
@@ -37,14 +41,34 @@ def _band(distance: F64, shape: str) -> F64:
     return np.asarray(np.exp(-math.log(2) * np.abs(distance) ** power))
 
 
-def filter_shift(f_ratio: float, lines_nm: tuple[float, ...], centre_nm: float, width_nm: float, index: float,
-                 obstruction: float = 0.0, shape: str = "top-hat", chief_ray_deg: float = 0.0) -> Shift:
+def filter_shift(
+    f_ratio: float,
+    lines_nm: tuple[float, ...],
+    centre_nm: float,
+    width_nm: float,
+    index: float,
+    obstruction: float = 0.0,
+    shape: str = "top-hat",
+    chief_ray_deg: float = 0.0,
+) -> Shift:
     """A filter in a converging beam; the pupil is filled evenly from the obstruction outward."""
-    if f_ratio < 0.5 or not 0 <= obstruction < 1 or index < 1 or width_nm <= 0 or not 0 <= chief_ray_deg < 80:
-        raise InputError("This beam or filter cannot be", why=f"f/{f_ratio:g}, obstruction {obstruction:g}, index "
-                         f"{index:g}, width {width_nm:g} nm", do="Check the figures")
+    if (
+        f_ratio < 0.5
+        or not 0 <= obstruction < 1
+        or index < 1
+        or width_nm <= 0
+        or not 0 <= chief_ray_deg < 80
+    ):
+        raise InputError(
+            "This beam or filter cannot be",
+            why=f"f/{f_ratio:g}, obstruction {obstruction:g}, index "
+            f"{index:g}, width {width_nm:g} nm",
+            do="Check the figures",
+        )
     if shape not in SHAPES:
-        raise InputError("There is no such passband", why=shape, do=f"Use one of {', '.join(SHAPES)}")
+        raise InputError(
+            "There is no such passband", why=shape, do=f"Use one of {', '.join(SHAPES)}"
+        )
     edge = 1 / (2 * f_ratio)
     share = (np.arange(_RINGS) + 0.5) / _RINGS
     radius = np.sqrt(obstruction**2 + share * (1 - obstruction**2)) * edge
@@ -53,13 +77,23 @@ def filter_shift(f_ratio: float, lines_nm: tuple[float, ...], centre_nm: float, 
     if chief_ray_deg:
         turn = np.cos(np.linspace(0, np.pi, _SPOKES))[None, :]
         tilt = math.radians(chief_ray_deg)
-        ring = radius[:: 8, None]
+        ring = radius[::8, None]
         cosine = ring * turn * math.sin(tilt) + np.sqrt(1 - ring**2) * math.cos(tilt)
         sin2 = 1 - cosine**2
     centre = _shifted(centre_nm, sin2, index)
-    kept = float(np.mean([_mean(_band((line - centre) / (width_nm / 2), shape), bool(chief_ray_deg))
-                          for line in lines_nm]))
-    return Shift(float(_shifted(centre_nm, edge**2, index)) - centre_nm, float(straight.mean()) - centre_nm, kept)
+    kept = float(
+        np.mean(
+            [
+                _mean(_band((line - centre) / (width_nm / 2), shape), bool(chief_ray_deg))
+                for line in lines_nm
+            ]
+        )
+    )
+    return Shift(
+        float(_shifted(centre_nm, edge**2, index)) - centre_nm,
+        float(straight.mean()) - centre_nm,
+        kept,
+    )
 
 
 def _mean(values: F64, spokes: bool) -> float:

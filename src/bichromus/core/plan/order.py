@@ -1,4 +1,6 @@
-"""The order of subs in a night: block or cycle, what each costs, and what is left when clouds stop it."""
+"""The order of subs in a night: block or cycle, what each costs, and what is left when clouds stop
+it.
+"""
 
 from __future__ import annotations
 
@@ -8,8 +10,9 @@ from dataclasses import dataclass
 
 @dataclass(frozen=True)
 class Overheads:
-    """Seconds lost between subs. ``refocus_min`` minutes between focus runs; ``focus_offsets`` spares one at a change
-    of filter."""
+    """Seconds lost between subs. ``refocus_min`` minutes between focus runs; ``focus_offsets``
+    spares one at a change of filter.
+    """
 
     download_s: float = 5.0
     dither_s: float = 20.0
@@ -23,7 +26,9 @@ class Overheads:
 
 @dataclass(frozen=True)
 class Shot:
-    """One sub in the order of the night: seconds from its beginning at which the shutter opens and closes."""
+    """One sub in the order of the night: seconds from its beginning at which the shutter opens and
+    closes.
+    """
 
     channel: str
     start_s: float
@@ -31,7 +36,9 @@ class Shot:
 
 
 def sequence(subs: Mapping[str, int], every: int | None) -> list[str]:
-    """Channels sub by sub: all of one after the other, or in turns of ``every`` in proportion to what is planned."""
+    """Channels sub by sub: all of one after the other, or in turns of ``every`` in proportion to
+    what is planned.
+    """
     if every is None:
         return [name for name, count in subs.items() for _ in range(count)]
     left = dict(subs)
@@ -44,9 +51,15 @@ def sequence(subs: Mapping[str, int], every: int | None) -> list[str]:
     return out
 
 
-def run_through(order: list[str], sub_s: Mapping[str, float], overheads: Overheads,
-                flip_at_s: float | None = None) -> list[Shot]:
-    """Every sub with its time, overheads between; the mount flips before the sub that would cross ``flip_at_s``."""
+def run_through(
+    order: list[str],
+    sub_s: Mapping[str, float],
+    overheads: Overheads,
+    flip_at_s: float | None = None,
+) -> list[Shot]:
+    """Every sub with its time, overheads between; the mount flips before the sub that would cross
+    ``flip_at_s``.
+    """
     clock = since_focus = 0.0
     flip = flip_at_s if flip_at_s is not None and flip_at_s > 0 else None
     shots: list[Shot] = []
@@ -54,7 +67,9 @@ def run_through(order: list[str], sub_s: Mapping[str, float], overheads: Overhea
         changed = number > 0 and order[number - 1] != channel
         if changed:
             clock += overheads.filter_change_s
-        if number and ((changed and not overheads.focus_offsets) or since_focus >= overheads.refocus_min * 60):
+        if number and (
+            (changed and not overheads.focus_offsets) or since_focus >= overheads.refocus_min * 60
+        ):
             clock += overheads.refocus_s
             since_focus = 0.0
         if number and number % overheads.dither_every == 0:
@@ -70,15 +85,20 @@ def run_through(order: list[str], sub_s: Mapping[str, float], overheads: Overhea
 
 @dataclass(frozen=True)
 class OrderCost:
-    """Share of the time with the shutter open; mean share of its subs that the least complete channel has when clouds
-    stop the night at any moment, all equally likely."""
+    """Share of the time with the shutter open; mean share of its subs that the least complete
+    channel has when clouds stop the night at any moment, all equally likely.
+    """
 
     open_share: float
     completeness: float
 
 
-def cost(subs: Mapping[str, int], sub_s: Mapping[str, float], every: int | None, overheads: Overheads | None = None,
-         ) -> OrderCost:
+def cost(
+    subs: Mapping[str, int],
+    sub_s: Mapping[str, float],
+    every: int | None,
+    overheads: Overheads | None = None,
+) -> OrderCost:
     """What an order costs and risks; nothing planned costs nothing."""
     overheads = overheads or Overheads()
     planned = {n: c for n, c in subs.items() if c > 0}

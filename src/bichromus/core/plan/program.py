@@ -1,4 +1,6 @@
-"""The plan itself: sub lengths, hours wanted, what to shoot in the coming nights, tonight block by block."""
+"""The plan itself: sub lengths, hours wanted, what to shoot in the coming nights, tonight block by
+block.
+"""
 
 from __future__ import annotations
 
@@ -23,9 +25,9 @@ DEFAULT_GOAL = 15.0
 class ChannelInput:
     """A channel to be planned: its optics, what the target shines in it, and what is held already.
 
-    ``pixel_share`` is the share of the pixels that see the channel (1 for mono), as it counts for SNR squared.
-    ``factor`` is how many times its noise must fall (1: nothing is missing, None: not measured yet), as measured on
-    a stack of ``measured_hours`` (None: on all that is held).
+    ``pixel_share`` is the share of the pixels that see the channel (1 for mono), as it counts for
+    SNR squared. ``factor`` is how many times its noise must fall (1: nothing is missing, None: not
+    measured yet), as measured on a stack of ``measured_hours`` (None: on all that is held).
     """
 
     channel: str
@@ -44,7 +46,9 @@ class ChannelInput:
 
 @dataclass(frozen=True)
 class ChannelPlan:
-    """Sub length with its reason, and the hours of open shutter under a dark sky that are wanted and missing."""
+    """Sub length with its reason, and the hours of open shutter under a dark sky that are wanted
+    and missing.
+    """
 
     channel: str
     sub: SubAdvice
@@ -63,7 +67,9 @@ class ChannelPlan:
 
 @dataclass(frozen=True)
 class Segment:
-    """A stretch of a night under one kind of sky; Julian days. ``moon_nl`` is the moonlight on the target."""
+    """A stretch of a night under one kind of sky; Julian days. ``moon_nl`` is the moonlight on the
+    target.
+    """
 
     start: float
     end: float
@@ -88,8 +94,9 @@ class Block:
 
 @dataclass(frozen=True)
 class NightPlan:
-    """What a night gives: its segments and blocks, hours by channel and what they are worth in hours under a dark sky,
-    and what block and cycle would cost."""
+    """What a night gives: its segments and blocks, hours by channel and what they are worth in
+    hours under a dark sky, and what block and cycle would cost.
+    """
 
     segments: tuple[Segment, ...]
     blocks: tuple[Block, ...]
@@ -99,26 +106,49 @@ class NightPlan:
     cycle_cost: OrderCost
 
 
-def plan_channel(c: ChannelInput, cap_s: float, moon_nl: float = 0.0, goal_snr: float = DEFAULT_GOAL) -> ChannelPlan:
+def plan_channel(
+    c: ChannelInput, cap_s: float, moon_nl: float = 0.0, goal_snr: float = DEFAULT_GOAL
+) -> ChannelPlan:
     """Sub length under the dark sky, and the hours that the channel still wants."""
     optics = c.optics
     sky = optics.surface_e_s(sky_ab(c.channel, c.site_mag))
     light = sky + optics.dark_e_s
-    full = saturation_time(c.full_well_e, 0.0, optics.point_e_s(c.brightest_star_ab), c.fwhm_px, light + c.target_e_s)
+    full = saturation_time(
+        c.full_well_e, 0.0, optics.point_e_s(c.brightest_star_ab), c.fwhm_px, light + c.target_e_s
+    )
     # the few brightest stars may fill the well: they must not dictate subs of a second
-    sub = advise_sub(optics.read_noise_e, light, 0.05, cap_s, full if full is not None and full > 20 else None)
+    sub = advise_sub(
+        optics.read_noise_e, light, 0.05, cap_s, full if full is not None and full > 20 else None
+    )
     pixels = _BEAM_PIXELS * c.fwhm_px**2 * c.pixel_share
     if c.goal_hours is not None:
         wanted = c.goal_hours
     elif c.factor is not None:
         wanted = (c.measured_hours or c.hours_had) * c.factor**2
     else:
-        wanted = hours_for(goal_snr, c.target_e_s, light, optics.read_noise_e, sub.sub_s, pixels) or 0.0
+        wanted = (
+            hours_for(goal_snr, c.target_e_s, light, optics.read_noise_e, sub.sub_s, pixels) or 0.0
+        )
     hours = max(wanted, c.hours_had)
-    reached = snr(c.target_e_s, light, optics.read_noise_e, sub.sub_s, max(hours * 3600 / sub.sub_s, 1e-9), pixels)
-    return ChannelPlan(c.channel, sub, c.target_e_s, sky, wanted, c.hours_had,
-                       snr(c.target_e_s, light, optics.read_noise_e, sub.sub_s, 1), reached,
-                       sky_factor(c.channel, c.site_mag, moon_nl))
+    reached = snr(
+        c.target_e_s,
+        light,
+        optics.read_noise_e,
+        sub.sub_s,
+        max(hours * 3600 / sub.sub_s, 1e-9),
+        pixels,
+    )
+    return ChannelPlan(
+        c.channel,
+        sub,
+        c.target_e_s,
+        sky,
+        wanted,
+        c.hours_had,
+        snr(c.target_e_s, light, optics.read_noise_e, sub.sub_s, 1),
+        reached,
+        sky_factor(c.channel, c.site_mag, moon_nl),
+    )
 
 
 def segments_of(night: Night, cloudy: Sequence[tuple[float, float]] = ()) -> list[Segment]:
@@ -138,10 +168,14 @@ def segments_of(night: Night, cloudy: Sequence[tuple[float, float]] = ()) -> lis
     return [s for s in out if s.hours >= 0.1]
 
 
-def _without(start: float, end: float, holes: Sequence[tuple[float, float]]) -> list[tuple[float, float]]:
+def _without(
+    start: float, end: float, holes: Sequence[tuple[float, float]]
+) -> list[tuple[float, float]]:
     parts = [(start, end)]
     for a, b in holes:
-        parts = [p for s, e in parts for p in ((s, min(e, a)), (max(s, b), e)) if p[1] - p[0] > 1e-6]
+        parts = [
+            p for s, e in parts for p in ((s, min(e, a)), (max(s, b), e)) if p[1] - p[0] > 1e-6
+        ]
     return parts
 
 
@@ -149,31 +183,60 @@ def _moonlight(night: Night, moment: float) -> float:
     track = night.track
     assert track.target is not None
     assert track.moon_distance is not None
-    at = [float(np.interp(moment, track.utc, v)) for v in (track.moon, track.target, track.moon_distance)]
+    at = [
+        float(np.interp(moment, track.utc, v))
+        for v in (track.moon, track.target, track.moon_distance)
+    ]
     lit = night.moon.lit
     return moon_nanolamberts(phase_angle(lit), 90 - at[0], 90 - at[1], at[2])
 
 
-def wants_of(plans: Sequence[ChannelPlan], inputs: Mapping[str, ChannelInput],
-             skies: Mapping[str, float]) -> list[Want]:
-    """What the allocation needs: goals in SNR of the dark sky, skies by window from the moonlight in it."""
+def wants_of(
+    plans: Sequence[ChannelPlan], inputs: Mapping[str, ChannelInput], skies: Mapping[str, float]
+) -> list[Want]:
+    """What the allocation needs: goals in SNR of the dark sky, skies by window from the moonlight
+    in it.
+    """
     out = []
     for plan in plans:
         if plan.missing_h <= 0.02 or plan.target_e_s <= 0:
             continue
         c = inputs[plan.channel]
-        sky = {name: plan.sky_e_s * sky_factor(plan.channel, c.site_mag, nl) for name, nl in skies.items()}
-        dark = Want(plan.channel, 1.0, plan.target_e_s, c.optics.read_noise_e, plan.sub.sub_s, {"dark": plan.sky_e_s},
-                    dark_e_s=c.optics.dark_e_s)
+        sky = {
+            name: plan.sky_e_s * sky_factor(plan.channel, c.site_mag, nl)
+            for name, nl in skies.items()
+        }
+        dark = Want(
+            plan.channel,
+            1.0,
+            plan.target_e_s,
+            c.optics.read_noise_e,
+            plan.sub.sub_s,
+            {"dark": plan.sky_e_s},
+            dark_e_s=c.optics.dark_e_s,
+        )
         rate = dark.rate("dark")
-        out.append(replace(dark, goal_snr=float(np.sqrt(rate * plan.wanted_h)),
-                           had_snr=float(np.sqrt(rate * plan.had_h)), sky_e_s=sky))
+        out.append(
+            replace(
+                dark,
+                goal_snr=float(np.sqrt(rate * plan.wanted_h)),
+                had_snr=float(np.sqrt(rate * plan.had_h)),
+                sky_e_s=sky,
+            )
+        )
     return out
 
 
-def plan_tonight(segments: Sequence[Segment], plans: Sequence[ChannelPlan], inputs: Mapping[str, ChannelInput],
-                 every: int | None, overheads: Overheads | None = None, flip: float | None = None) -> NightPlan:
-    """Blocks for the night: the channel furthest behind first, each sky used for what it harms least.
+def plan_tonight(
+    segments: Sequence[Segment],
+    plans: Sequence[ChannelPlan],
+    inputs: Mapping[str, ChannelInput],
+    every: int | None,
+    overheads: Overheads | None = None,
+    flip: float | None = None,
+) -> NightPlan:
+    """Blocks for the night: the channel furthest behind first, each sky used for what it harms
+    least.
 
     ``flip`` is the moment at which the target crosses the meridian.
     """
@@ -187,47 +250,91 @@ def plan_tonight(segments: Sequence[Segment], plans: Sequence[ChannelPlan], inpu
     if wants and segments:
         windows = [Window(n, s.hours, 0.91) for n, s in zip(names, segments, strict=True)]
         found = allocate(windows, wants)
-        behind = sorted((w.name for w in wants), key=lambda n: by_name[n].had_h / max(by_name[n].wanted_h, 1e-9))
+        behind = sorted(
+            (w.name for w in wants), key=lambda n: by_name[n].had_h / max(by_name[n].wanted_h, 1e-9)
+        )
         for name, segment in zip(names, segments, strict=True):
-            counts = {c: math.ceil(found.hours[name].get(c, 0) * 3600 / sub_s[c] - 0.1) for c in behind}
+            counts = {
+                c: math.ceil(found.hours[name].get(c, 0) * 3600 / sub_s[c] - 0.1) for c in behind
+            }
             counts = {c: n for c, n in counts.items() if n > 0}
             for c, n in counts.items():
                 subs_tonight[c] = subs_tonight.get(c, 0) + n
             blocks += _blocks(segment, counts, sub_s, every, overheads, flip)
-    hours = {c: sum(b.subs * b.sub_s for b in blocks if b.channel == c) / 3600 for c in subs_tonight}
+    hours = {
+        c: sum(b.subs * b.sub_s for b in blocks if b.channel == c) / 3600 for c in subs_tonight
+    }
     worth = _worth(blocks, segments, wants, by_name)
-    return NightPlan(tuple(segments), tuple(blocks), hours, worth, cost(subs_tonight, sub_s, None, overheads),
-                     cost(subs_tonight, sub_s, every or 3, overheads))
+    return NightPlan(
+        tuple(segments),
+        tuple(blocks),
+        hours,
+        worth,
+        cost(subs_tonight, sub_s, None, overheads),
+        cost(subs_tonight, sub_s, every or 3, overheads),
+    )
 
 
 def worth_of_hour(plan: ChannelPlan, c: ChannelInput, segments: Sequence[Segment]) -> float:
-    """What an hour in a night's segments counts in hours under the dark sky, on average; 1 without segments."""
+    """What an hour in a night's segments counts in hours under the dark sky, on average; 1 without
+    segments.
+    """
     hours = sum(s.hours for s in segments)
     if hours <= 0 or plan.target_e_s <= 0:
         return 1.0
-    skies = {"dark": plan.sky_e_s, **{str(n): plan.sky_e_s * sky_factor(plan.channel, c.site_mag, s.moon_nl)
-                                      for n, s in enumerate(segments)}}
-    want = Want(plan.channel, 1.0, plan.target_e_s, c.optics.read_noise_e, plan.sub.sub_s, skies,
-                dark_e_s=c.optics.dark_e_s)
-    return sum(want.rate(str(n)) * s.hours for n, s in enumerate(segments)) / want.rate("dark") / hours
+    skies = {
+        "dark": plan.sky_e_s,
+        **{
+            str(n): plan.sky_e_s * sky_factor(plan.channel, c.site_mag, s.moon_nl)
+            for n, s in enumerate(segments)
+        },
+    }
+    want = Want(
+        plan.channel,
+        1.0,
+        plan.target_e_s,
+        c.optics.read_noise_e,
+        plan.sub.sub_s,
+        skies,
+        dark_e_s=c.optics.dark_e_s,
+    )
+    return (
+        sum(want.rate(str(n)) * s.hours for n, s in enumerate(segments)) / want.rate("dark") / hours
+    )
 
 
-def _worth(blocks: Sequence[Block], segments: Sequence[Segment], wants: Sequence[Want],
-           plans: Mapping[str, ChannelPlan]) -> dict[str, float]:
+def _worth(
+    blocks: Sequence[Block],
+    segments: Sequence[Segment],
+    wants: Sequence[Want],
+    plans: Mapping[str, ChannelPlan],
+) -> dict[str, float]:
     """Hours of each channel as hours under the dark sky: an hour in moonlight counts for less."""
     out: dict[str, float] = {}
     for want in wants:
         dark_rate = want.goal_snr**2 / plans[want.name].wanted_h
         for block in (b for b in blocks if b.channel == want.name):
-            name = next(str(n) for n, s in enumerate(segments) if s.start - 1e-9 <= block.start < s.end)
+            name = next(
+                str(n) for n, s in enumerate(segments) if s.start - 1e-9 <= block.start < s.end
+            )
             hours = block.subs * block.sub_s / 3600
             out[want.name] = out.get(want.name, 0.0) + hours * want.rate(name) / dark_rate
     return out
 
 
-def _blocks(segment: Segment, counts: Mapping[str, int], sub_s: Mapping[str, float], every: int | None,
-            overheads: Overheads, flip: float | None) -> list[Block]:
-    flip_s = None if flip is None or not segment.start < flip < segment.end else (flip - segment.start) * 86400
+def _blocks(
+    segment: Segment,
+    counts: Mapping[str, int],
+    sub_s: Mapping[str, float],
+    every: int | None,
+    overheads: Overheads,
+    flip: float | None,
+) -> list[Block]:
+    flip_s = (
+        None
+        if flip is None or not segment.start < flip < segment.end
+        else (flip - segment.start) * 86400
+    )
     shots = run_through(sequence(counts, every), sub_s, overheads, flip_s)
     out: list[Block] = []
     for shot in shots:
@@ -242,9 +349,14 @@ def _blocks(segment: Segment, counts: Mapping[str, int], sub_s: Mapping[str, flo
     return out
 
 
-def plan_nights(nights: Sequence[tuple[str, float, float, float]], plans: Sequence[ChannelPlan],
-                inputs: Mapping[str, ChannelInput]) -> Allocation | None:
-    """Hours over coming nights, each (name, dark hours, moonlit hours, moonlight); None when nothing is to be done."""
+def plan_nights(
+    nights: Sequence[tuple[str, float, float, float]],
+    plans: Sequence[ChannelPlan],
+    inputs: Mapping[str, ChannelInput],
+) -> Allocation | None:
+    """Hours over coming nights, each (name, dark hours, moonlit hours, moonlight); None when
+    nothing is to be done.
+    """
     windows, skies = [], {}
     for name, dark, lit, nl in nights:
         for kind, hours, light in (("dark", dark, 0.0), ("moon", lit, nl)):

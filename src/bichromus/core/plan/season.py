@@ -33,15 +33,26 @@ class SeasonNight:
     separation: float | None
 
 
-def plan_season(place: Place, first: dt.date, last: dt.date, target: Target | None = None,
-                rules: Rules | None = None) -> list[SeasonNight]:
+def plan_season(
+    place: Place,
+    first: dt.date,
+    last: dt.date,
+    target: Target | None = None,
+    rules: Rules | None = None,
+) -> list[SeasonNight]:
     """Nights from ``first`` to ``last``, both included. Good to 0.05 hours a night."""
     rules = rules or Rules()
     count = (last - first).days + 1
     if count < 1:
-        raise InputError("The season ends before it begins", why=f"{first} to {last}", do="Turn the dates round")
+        raise InputError(
+            "The season ends before it begins", why=f"{first} to {last}", do="Turn the dates round"
+        )
     if count > MOST_NIGHTS:
-        raise InputError("The season is too long", why=f"{count} nights", do=f"Ask for up to {MOST_NIGHTS} nights")
+        raise InputError(
+            "The season is too long",
+            why=f"{count} nights",
+            do=f"Ask for up to {MOST_NIGHTS} nights",
+        )
     dates = [first + dt.timedelta(days=n) for n in range(count)]
     starts = np.array([noon(dates[0], place) + n for n in range(count)])
     noon(dates[-1], place)
@@ -57,15 +68,27 @@ def plan_season(place: Place, first: dt.date, last: dt.date, target: Target | No
     moonless: list[float | None] = [None] * count
     distance: list[float | None] = [None] * count
     if path.target is not None and path.skyline is not None and path.moon_distance is not None:
-        high = np.minimum(path.target - rules.min_altitude, path.target - path.skyline).reshape(shape)
+        high = np.minimum(path.target - rules.min_altitude, path.target - path.skyline).reshape(
+            shape
+        )
         free = np.minimum(high, dark)
         down = np.minimum(free, RISE - moon)
         moonless = [float(v) for v in _hours(down)]
         opened = moonless if rules.moon_down else [float(v) for v in _hours(free)]
         distance = [float(v) for v in path.moon_distance.reshape(shape)[:, _STEPS // 2]]
     dark_hours = _hours(dark)
-    return [SeasonNight(d, sun_state(float(sun[n].min()), float(sun[n].max())), float(dark_hours[n]), opened[n],
-                        moonless[n], float(lit[n]), distance[n]) for n, d in enumerate(dates)]
+    return [
+        SeasonNight(
+            d,
+            sun_state(float(sun[n].min()), float(sun[n].max())),
+            float(dark_hours[n]),
+            opened[n],
+            moonless[n],
+            float(lit[n]),
+            distance[n],
+        )
+        for n, d in enumerate(dates)
+    ]
 
 
 def _hours(margin: F64) -> F64:
@@ -73,6 +96,11 @@ def _hours(margin: F64) -> F64:
     before, after = margin[:, :-1], margin[:, 1:]
     rise = np.where(after != before, after - before, 1.0)
     cut = np.clip(-before / rise, 0, 1)
-    share = np.where((before > 0) & (after > 0), 1.0, np.where((before <= 0) & (after > 0), 1 - cut,
-                     np.where((before > 0) & (after <= 0), cut, 0.0)))
+    share = np.where(
+        (before > 0) & (after > 0),
+        1.0,
+        np.where(
+            (before <= 0) & (after > 0), 1 - cut, np.where((before > 0) & (after <= 0), cut, 0.0)
+        ),
+    )
     return np.asarray(share.sum(1) * 24 / _STEPS)

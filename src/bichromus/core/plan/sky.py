@@ -20,7 +20,9 @@ _EXTINCTION_V: Final = 0.172
 def bortle_mag(bortle: int) -> float:
     """Zenith sky of a Bortle class, mag/arcsec2 (good to 0.4). Raises InputError."""
     if not 1 <= bortle <= 9:
-        raise InputError("There is no such Bortle class", why=str(bortle), do="Give a class from 1 to 9")
+        raise InputError(
+            "There is no such Bortle class", why=str(bortle), do="Give a class from 1 to 9"
+        )
     return BORTLE[bortle - 1]
 
 
@@ -35,9 +37,16 @@ def airmass(altitude_deg: float) -> float:
     return float(1 / (np.sin(np.deg2rad(h)) + 0.50572 * (h + 6.07995) ** -1.6364))
 
 
-def moon_nanolamberts(phase_deg: float, moon_zenith_deg: float, target_zenith_deg: float, distance_deg: float,
-                      extinction: float = _EXTINCTION_V) -> float:
-    """Moonlight on the sky in V (Krisciunas & Schaefer 1991); 0 when the Moon is down. Phase angle 0 is full."""
+def moon_nanolamberts(
+    phase_deg: float,
+    moon_zenith_deg: float,
+    target_zenith_deg: float,
+    distance_deg: float,
+    extinction: float = _EXTINCTION_V,
+) -> float:
+    """Moonlight on the sky in V (Krisciunas & Schaefer 1991); 0 when the Moon is down. Phase angle
+    0 is full.
+    """
     if moon_zenith_deg >= 90.8333:
         return 0.0
     rho = max(distance_deg, 1.0)
@@ -49,8 +58,12 @@ def moon_nanolamberts(phase_deg: float, moon_zenith_deg: float, target_zenith_de
     def path(zenith: float) -> float:
         return float((1 - 0.96 * np.sin(np.deg2rad(min(zenith, 90.0))) ** 2) ** -0.5)
 
-    return float(scatter * light * 10 ** (-0.4 * extinction * path(moon_zenith_deg))
-                 * (1 - 10 ** (-0.4 * extinction * path(target_zenith_deg))))
+    return float(
+        scatter
+        * light
+        * 10 ** (-0.4 * extinction * path(moon_zenith_deg))
+        * (1 - 10 ** (-0.4 * extinction * path(target_zenith_deg)))
+    )
 
 
 def nanolamberts(v_mag: float) -> float:
@@ -58,7 +71,9 @@ def nanolamberts(v_mag: float) -> float:
     return float(34.08 * np.exp(20.7233 - 0.92104 * v_mag))
 
 
-def dark_nanolamberts(zenith_nl: float, altitude_deg: float, extinction: float = _EXTINCTION_V) -> float:
+def dark_nanolamberts(
+    zenith_nl: float, altitude_deg: float, extinction: float = _EXTINCTION_V
+) -> float:
     """The moonless sky at an altitude from that at the zenith (Krisciunas & Schaefer 1991)."""
     path = (1 - 0.96 * np.cos(np.deg2rad(altitude_deg)) ** 2) ** -0.5
     return float(zenith_nl * 10 ** (-0.4 * extinction * (path - 1)) * path)
@@ -79,8 +94,11 @@ def sky_factor(channel: str, site_mag: float, moon_nl: float) -> float:
 
 
 def sky_ab(channel: str, site_mag: float, moon_nl: float = 0.0) -> float:
-    """AB mag/arcsec2 of the sky at a channel's wavelength, for a site of ``site_mag`` (V) and that much moonlight."""
-    # the same photons per nm as at V are taken for all wavelengths without the Moon, which errs on the safe side
+    """AB mag/arcsec2 of the sky at a channel's wavelength, for a site of ``site_mag`` (V) and that
+    much moonlight.
+    """
+    # the same photons per nm as at V are taken for all wavelengths without the Moon, which errs on
+    # the safe side
     base = photons_ab(site_mag + 0.02, 550.0)
     bright = base * sky_factor(channel, site_mag, moon_nl)
     wavelength = WAVELENGTH_NM[channel]

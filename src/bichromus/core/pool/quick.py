@@ -1,4 +1,6 @@
-"""A quick stack: frames laid on one grid, each by its worth, outliers left out; memory is bounded by the band."""
+"""A quick stack: frames laid on one grid, each by its worth, outliers left out; memory is bounded
+by the band.
+"""
 
 from __future__ import annotations
 
@@ -24,8 +26,10 @@ Rows = Callable[[int, int, int, int], F32]
 
 @dataclass(frozen=True)
 class Layer:
-    """One frame: its size, its values, where it lies, its sky level and noise, the light that came through (0 to 1),
-    and its worth. ``phase`` moves the sampling of a mosaic's plane, in its pixels."""
+    """One frame: its size, its values, where it lies, its sky level and noise, the light that came
+    through (0 to 1), and its worth. ``phase`` moves the sampling of a mosaic's plane, in its
+    pixels.
+    """
 
     shape: tuple[int, int]
     rows: Rows
@@ -45,8 +49,11 @@ class QuickStack:
     rejected: float
 
 
-def quick_stack(layers: Sequence[Layer], shape: tuple[int, int], progress: Progress = SILENT) -> QuickStack:
-    """Weighted mean with leave-one-out rejection, in the units of a frame with full light, sky taken off.
+def quick_stack(
+    layers: Sequence[Layer], shape: tuple[int, int], progress: Progress = SILENT
+) -> QuickStack:
+    """Weighted mean with leave-one-out rejection, in the units of a frame with full light, sky
+    taken off.
 
     Raises NotEnoughData without a frame of any worth.
     """
@@ -59,8 +66,11 @@ def quick_stack(layers: Sequence[Layer], shape: tuple[int, int], progress: Progr
 
     def work(band: tuple[int, int]) -> tuple[int, int, F32, int, int]:
         values = np.stack([_laid(layer, band, shape[1]) for layer in used])
-        plane, gone, seen = combine(values, np.array([layer.noise / layer.light for layer in used]),
-                                    np.array([layer.worth for layer in used]))
+        plane, gone, seen = combine(
+            values,
+            np.array([layer.noise / layer.light for layer in used]),
+            np.array([layer.worth for layer in used]),
+        )
         return (*band, plane, int(gone.sum()), int(seen.sum()))
 
     for y0, y1, plane, gone, seen in ordered_parallel(work, row_bands(shape[0], rows), 2, ahead=1):
@@ -72,8 +82,9 @@ def quick_stack(layers: Sequence[Layer], shape: tuple[int, int], progress: Progr
 
 def _laid(layer: Layer, band: tuple[int, int], width: int) -> F32:
     """A band of the output as this frame sees it; NaN outside."""
-    corners = layer.place.source(np.array([0.0, width, 0.0, width]),
-                                 np.array([band[0], band[0], band[1], band[1]], float))
+    corners = layer.place.source(
+        np.array([0.0, width, 0.0, width]), np.array([band[0], band[0], band[1], band[1]], float)
+    )
     x0, x1 = (int(f(corners[0])) for f in (np.min, np.max))
     y0, y1 = (int(f(corners[1])) for f in (np.min, np.max))
     x0, y0 = max(x0 - 4, 0), max(y0 - 4, 0)
@@ -85,25 +96,44 @@ def _laid(layer: Layer, band: tuple[int, int], width: int) -> F32:
     c, s = np.cos(layer.place.angle), np.sin(layer.place.angle)
     dx, dy = layer.place.dx + layer.phase[0] - x0, layer.place.dy + layer.phase[1] - y0
     move = np.array([[c, -s, dx - s * band[0]], [s, c, dy + c * band[0]]])
-    found = np.asarray(cv2.warpAffine(part, move, size, flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP,
-                                      borderMode=cv2.BORDER_REPLICATE), np.float32)
+    found = np.asarray(
+        cv2.warpAffine(
+            part,
+            move,
+            size,
+            flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP,
+            borderMode=cv2.BORDER_REPLICATE,
+        ),
+        np.float32,
+    )
     x, y = np.arange(size[0])[None, :], np.arange(size[1])[:, None]
     u, v = (m[0] * x + m[1] * y + m[2] for m in move)
-    inside = (u + x0 >= 0) & (u + x0 <= layer.shape[1] - 1) & (v + y0 >= 0) & (v + y0 <= layer.shape[0] - 1)
+    inside = (
+        (u + x0 >= 0)
+        & (u + x0 <= layer.shape[1] - 1)
+        & (v + y0 >= 0)
+        & (v + y0 <= layer.shape[0] - 1)
+    )
     return np.where(inside, found, np.float32(np.nan))
 
 
-def combine(values: F32, noise: np.ndarray, worth: np.ndarray) -> tuple[F32, np.ndarray, np.ndarray]:
-    """Weighted mean of (N, H, W) with NaN left out; how many values of each were rejected, and how many there were."""
+def combine(
+    values: F32, noise: np.ndarray, worth: np.ndarray
+) -> tuple[F32, np.ndarray, np.ndarray]:
+    """Weighted mean of (N, H, W) with NaN left out; how many values of each were rejected, and how
+    many there were.
+    """
     mean, lost, seen = combine_mapped(values, noise, worth)
     return mean, lost.sum((1, 2)), seen.sum((1, 2))
 
 
 def combine_mapped(values: F32, noise: np.ndarray, worth: np.ndarray) -> tuple[F32, Mask, Mask]:
-    """Weighted mean of (N, H, W) with NaN left out; which values were rejected, and which there were (N, H, W).
+    """Weighted mean of (N, H, W) with NaN left out; which values were rejected, and which there
+    were (N, H, W).
 
-    A value goes when it lies more than 5 sigma from the weighted mean of the others, the worst one first. Sigma is the
-    known noise, raised where all values scatter more (photon noise of bright parts) and where the picture is steep.
+    A value goes when it lies more than 5 sigma from the weighted mean of the others, the worst one
+    first. Sigma is the known noise, raised where all values scatter more (photon noise of bright
+    parts) and where the picture is steep.
     """
     seen = np.isfinite(values)
     whole = bool(seen.all())
@@ -113,10 +143,13 @@ def combine_mapped(values: F32, noise: np.ndarray, worth: np.ndarray) -> tuple[F
         middle = _middle(values, whole)
         scatter, steep = _scatter(values, middle, noise, whole) ** 2, _steepness(middle) ** 2
         known = noise.astype(np.float32) ** 2
-        rows, columns = np.nonzero(_suspects(values, share, known, scatter, steep) if whole else seen.any(0))
+        rows, columns = np.nonzero(
+            _suspects(values, share, known, scatter, steep) if whole else seen.any(0)
+        )
         if rows.size:
-            gone[:, rows, columns] = _rejected(values[:, rows, columns], share, known, scatter[rows, columns],
-                                               steep[rows, columns])
+            gone[:, rows, columns] = _rejected(
+                values[:, rows, columns], share, known, scatter[rows, columns], steep[rows, columns]
+            )
     if whole:
         mean = np.einsum("n,nhw->hw", share / share.sum(), values, dtype=np.float32)
         rows, columns = np.nonzero(gone.any(0))
@@ -130,8 +163,9 @@ def _mean(values: F32, kept: Mask, share: F32) -> F32:
     weights = np.where(kept, share.reshape(-1, *([1] * (values.ndim - 1))), np.float32(0))
     total = weights.sum(0)
     with np.errstate(invalid="ignore", divide="ignore"):
-        return np.where(total > 0, (weights * np.where(kept, values, np.float32(0))).sum(0) / total,
-                        np.nan).astype(np.float32)
+        return np.where(
+            total > 0, (weights * np.where(kept, values, np.float32(0))).sum(0) / total, np.nan
+        ).astype(np.float32)
 
 
 def _suspects(values: F32, share: F32, known: F32, scatter: F32, steep: F32) -> Mask:
@@ -146,7 +180,8 @@ def _suspects(values: F32, share: F32, known: F32, scatter: F32, steep: F32) -> 
             continue
         off = value * np.float32(total / rest) - summed * np.float32(1 / rest)
         np.square(off, out=off)
-        # variance of a value, and of the mean of the others: known noise times the scatter, and the steepness
+        # variance of a value, and of the mean of the others: known noise times the scatter, and the
+        # steepness
         a = known[n] + (noise - weight * weight * known[n]) / rest**2
         b = 1 + (flat - weight * weight) / rest**2
         limit = scatter * np.float32(KAPPA**2 * a)
@@ -170,7 +205,9 @@ def _rejected(values: F32, share: F32, known: F32, scatter: F32, steep: F32) -> 
 
 
 def _worst(values: F32, weights: F32, variance: F32) -> tuple[np.ndarray, ...] | None:
-    """Of each pixel the value furthest from the mean of the others, where that is too far; two always stay."""
+    """Of each pixel the value furthest from the mean of the others, where that is too far; two
+    always stay.
+    """
     weighted = weights * values
     total, summed, spread = weights.sum(0), weighted.sum(0), (weights * weights * variance).sum(0)
     top = np.zeros(total.shape, np.float32)
@@ -179,7 +216,11 @@ def _worst(values: F32, weights: F32, variance: F32) -> tuple[np.ndarray, ...] |
         rest = total - weights[n]
         with np.errstate(invalid="ignore", divide="ignore"):
             off = values[n] - (summed - weighted[n]) / rest
-            z = off * off / (variance[n] + (spread - weights[n] * weights[n] * variance[n]) / (rest * rest))
+            z = (
+                off
+                * off
+                / (variance[n] + (spread - weights[n] * weights[n] * variance[n]) / (rest * rest))
+            )
         z[(weights[n] == 0) | (rest <= 0)] = 0
         higher = z > top
         top[higher] = z[higher]
@@ -192,7 +233,9 @@ def _worst(values: F32, weights: F32, variance: F32) -> tuple[np.ndarray, ...] |
 
 
 def _scatter(values: F32, middle: F32, noise: np.ndarray, whole: bool) -> F32:
-    """How many times more the values of a place scatter than their noise says, at least 1, smooth over 9 pixels."""
+    """How many times more the values of a place scatter than their noise says, at least 1, smooth
+    over 9 pixels.
+    """
     away = np.abs(values - middle)
     away /= noise.astype(np.float32)[:, None, None]
     typical = np.nan_to_num(_middle(away, whole), nan=0.6745) / np.float32(0.6745)
@@ -200,12 +243,16 @@ def _scatter(values: F32, middle: F32, noise: np.ndarray, whole: bool) -> F32:
 
 
 def _middle(values: F32, whole: bool) -> F32:
-    """Median over the first axis without NaN, the lower one of two middles; ``whole``: there is no NaN."""
+    """Median over the first axis without NaN, the lower one of two middles; ``whole``: there is no
+    NaN.
+    """
     if whole and len(values) == 3:
         low, high = np.minimum(values[0], values[1]), np.maximum(values[0], values[1])
         return np.maximum(low, np.minimum(high, values[2]))
     if whole:
-        return np.asarray(np.partition(values, (len(values) - 1) // 2, 0)[(len(values) - 1) // 2], np.float32)
+        return np.asarray(
+            np.partition(values, (len(values) - 1) // 2, 0)[(len(values) - 1) // 2], np.float32
+        )
     order = np.sort(values, 0)  # NaN come last
     place = np.maximum((np.isfinite(values).sum(0) - 1) // 2, 0)
     return np.asarray(np.take_along_axis(order, place[None], 0)[0], np.float32)
@@ -215,4 +262,6 @@ def _steepness(middle: F32) -> F32:
     """A tenth of the local range: near stars frames differ by their seeing."""
     calm = np.nan_to_num(middle)
     kernel = np.ones((3, 3), np.uint8)
-    return np.asarray(cv2.dilate(calm, kernel) - cv2.erode(calm, kernel), np.float32) * np.float32(0.1)
+    return np.asarray(cv2.dilate(calm, kernel) - cv2.erode(calm, kernel), np.float32) * np.float32(
+        0.1
+    )

@@ -1,4 +1,6 @@
-"""How much brighter one stack is than another: from stars, from the nebula, and which of them is believed."""
+"""How much brighter one stack is than another: from stars, from the nebula, and which of them is
+believed.
+"""
 
 from __future__ import annotations
 
@@ -24,8 +26,9 @@ _APART: Final = 0.10
 
 @dataclass(frozen=True)
 class Known:
-    """What is known of one stack before it is pooled. ``bins`` are star-free means over 32 x 32 pixels, NaN where
-    hardly anything is seen, ``bin_noise`` their noise."""
+    """What is known of one stack before it is pooled. ``bins`` are star-free means over 32 x 32
+    pixels, NaN where hardly anything is seen, ``bin_noise`` their noise.
+    """
 
     noise: Noise
     stars: Stars
@@ -35,7 +38,9 @@ class Known:
 
 @dataclass(frozen=True)
 class FluxScale:
-    """Flux of a stack over the reference's, its error, where it comes from, and a warning or none."""
+    """Flux of a stack over the reference's, its error, where it comes from, and a warning
+    or none.
+    """
 
     scale: float
     error: float
@@ -64,36 +69,60 @@ def binned(plane: F32, avoid: Mask) -> np.ndarray:
     height, width = (n // BIN * BIN for n in plane.shape)
     part, clear = plane[:height, :width], ~avoid[:height, :width]
     good = clear & np.isfinite(part)
-    total = cv2.resize(np.where(good, part, 0).astype(np.float32), (width // BIN, height // BIN),
-                       interpolation=cv2.INTER_AREA)
-    share = cv2.resize(good.astype(np.float32), (width // BIN, height // BIN), interpolation=cv2.INTER_AREA)
+    total = cv2.resize(
+        np.where(good, part, 0).astype(np.float32),
+        (width // BIN, height // BIN),
+        interpolation=cv2.INTER_AREA,
+    )
+    share = cv2.resize(
+        good.astype(np.float32), (width // BIN, height // BIN), interpolation=cv2.INTER_AREA
+    )
     with np.errstate(invalid="ignore", divide="ignore"):
         return np.where(share > 1 / 3, np.asarray(total) / np.asarray(share), np.nan)
 
 
-def flux_scale(plane: F32, one: Known, reference: F32, two: Known, saturation: tuple[float | None, float | None],
-               name: str) -> FluxScale:
-    """Flux of ``plane`` over ``reference``. Raises NotEnoughData when neither stars nor nebula tell."""
+def flux_scale(
+    plane: F32,
+    one: Known,
+    reference: F32,
+    two: Known,
+    saturation: tuple[float | None, float | None],
+    name: str,
+) -> FluxScale:
+    """Flux of ``plane`` over ``reference``. Raises NotEnoughData when neither stars nor nebula
+    tell.
+    """
     stars = _by_stars(plane, one, reference, two, saturation)
     pixels = _by_pixels(one, two)
     if stars is None and pixels is None:
-        raise NotEnoughData(f"The brightness of {name} cannot be compared with the others",
-                            why="too few stars in common and no nebula above the noise",
-                            do="Leave this stack out, or give one with more signal")
+        raise NotEnoughData(
+            f"The brightness of {name} cannot be compared with the others",
+            why="too few stars in common and no nebula above the noise",
+            do="Leave this stack out, or give one with more signal",
+        )
     if stars is None:
         assert pixels is not None
         return FluxScale(pixels[0], pixels[1], "nebula")
     if pixels is not None:
         apart = abs(pixels[0] / stars[0] - 1)
         if apart > _APART and abs(pixels[0] - stars[0]) > 3 * float(np.hypot(pixels[1], stars[1])):
-            return FluxScale(pixels[0], pixels[1], "nebula",
-                             f"{name}: stars say {stars[0]:.2f} and the nebula {pixels[0]:.2f} of the reference, as "
-                             "filters of different width do; the nebula is followed.")
+            return FluxScale(
+                pixels[0],
+                pixels[1],
+                "nebula",
+                f"{name}: stars say {stars[0]:.2f} and the nebula {pixels[0]:.2f} of the "
+                "reference, as filters of different width do; the nebula is followed.",
+            )
     return FluxScale(stars[0], stars[1], "stars")
 
 
-def _by_stars(plane: F32, one: Known, reference: F32, two: Known,
-              saturation: tuple[float | None, float | None]) -> tuple[float, float] | None:
+def _by_stars(
+    plane: F32,
+    one: Known,
+    reference: F32,
+    two: Known,
+    saturation: tuple[float | None, float | None],
+) -> tuple[float, float] | None:
     """Huber mean of log flux ratios of isolated stars in apertures of 1.6 times the wider FWHM."""
     stars = two.stars
     if stars.fwhm_px is None or not stars.x:
@@ -121,8 +150,12 @@ def _by_stars(plane: F32, one: Known, reference: F32, two: Known,
     return float(np.exp(centre)), float(np.exp(centre) * sigma * 1.1 / np.sqrt(len(values)))
 
 
-def _aperture(plane: F32, x: float, y: float, radius: float, noise: float, saturation: float | None) -> float | None:
-    """Flux above the ring around; None when it is under 15 sigma, saturated, at the edge or partly unseen."""
+def _aperture(
+    plane: F32, x: float, y: float, radius: float, noise: float, saturation: float | None
+) -> float | None:
+    """Flux above the ring around; None when it is under 15 sigma, saturated, at the edge or partly
+    unseen.
+    """
     reach = int(np.ceil(radius * 1.7)) + 1
     xi, yi = round(x), round(y)
     if not (reach <= xi < plane.shape[1] - reach and reach <= yi < plane.shape[0] - reach):
@@ -132,14 +165,18 @@ def _aperture(plane: F32, x: float, y: float, radius: float, noise: float, satur
     away = np.hypot(dx - (x - xi), dy - (y - yi))
     inside = np.clip(radius + 0.5 - away, 0, 1)
     ring = part[(away > 1.25 * radius) & (away < 1.7 * radius)]
-    if not np.isfinite(part).all() or (saturation is not None and part[away < radius].max() > 0.8 * saturation):
+    if not np.isfinite(part).all() or (
+        saturation is not None and part[away < radius].max() > 0.8 * saturation
+    ):
         return None
     flux = float(((part - np.median(ring)) * inside).sum())
     return flux if flux > 15 * noise * np.sqrt(np.pi) * radius else None
 
 
 def _by_pixels(one: Known, two: Known) -> tuple[float, float] | None:
-    """Errors-in-variables slope of star-free bins, with a surface of degree 2 between them (Deming 1943)."""
+    """Errors-in-variables slope of star-free bins, with a surface of degree 2 between them (Deming
+    1943).
+    """
     good = np.isfinite(one.bins) & np.isfinite(two.bins)
     if good.sum() < 40:
         return None
@@ -166,17 +203,19 @@ def _by_pixels(one: Known, two: Known) -> tuple[float, float] | None:
         scale = new
         if done:
             break
-    error = float(np.sqrt((one.bin_noise**2 + scale**2 * two.bin_noise**2) / (sxx * len(a)))) * sigma
+    error = (
+        float(np.sqrt((one.bin_noise**2 + scale**2 * two.bin_noise**2) / (sxx * len(a)))) * sigma
+    )
     return (float(scale), error) if scale > 4 * error else None
 
 
 def difference_surface(one: Known, two: Known, scale: float) -> Poly:
-    """A surface of degree 2 through one stack at the reference's scale less the reference, in full pixels: the nebula
-    cancels, the gradients stay."""
+    """A surface of degree 2 through one stack at the reference's scale less the reference, in full
+    pixels: the nebula cancels, the gradients stay.
+    """
     good = np.isfinite(one.bins) & np.isfinite(two.bins)
     y, x = np.nonzero(good)
     shape = one.bins.shape[0] * BIN, one.bins.shape[1] * BIN
     degree = 2 if good.sum() >= 24 else 1 if good.sum() >= 8 else 0
     px, py = (np.asarray(v * BIN + (BIN - 1) / 2, np.float64) for v in (x, y))
-    return fit_poly(px, py, one.bins[good] / scale - two.bins[good], shape,
-                    degree)
+    return fit_poly(px, py, one.bins[good] / scale - two.bins[good], shape, degree)

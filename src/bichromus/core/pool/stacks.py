@@ -25,8 +25,10 @@ USELESS: Final = 0.015
 
 @dataclass(frozen=True)
 class Part:
-    """One stack of a pool: its flux over the reference's, noise on large scales in its own units, share of the weight,
-    share of its pixels left out; ``loss`` of SNR, as a share, without it (of one left out: what it would bring)."""
+    """One stack of a pool: its flux over the reference's, noise on large scales in its own units,
+    share of the weight, share of its pixels left out; ``loss`` of SNR, as a share, without it (of
+    one left out: what it would bring).
+    """
 
     label: str
     file: Path | None
@@ -40,9 +42,10 @@ class Part:
 
 @dataclass(frozen=True)
 class Pool:
-    """The pooled plane (H, W) in the reference's units. ``alone`` and ``together`` are the inverse noise of the best
-    stack and of all, at one flux: their ratio is what pooling gains in SNR. ``rejected`` (H, W) is how many stacks were
-    left out at each pixel."""
+    """The pooled plane (H, W) in the reference's units. ``alone`` and ``together`` are the inverse
+    noise of the best stack and of all, at one flux: their ratio is what pooling gains in SNR.
+    ``rejected`` (H, W) is how many stacks were left out at each pixel.
+    """
 
     data: F32
     parts: tuple[Part, ...]
@@ -53,10 +56,16 @@ class Pool:
     rejected: NDArray[np.uint8]
 
 
-def pool(pictures: Sequence[Picture], power: float = 0.0, progress: Progress = SILENT,
-         known: Sequence[Known] | None = None, out: Collection[int] = ()) -> Pool:
-    """Pool mono stacks on one grid. ``power`` of the star width ratio in the weights: 0 for nebula, 2 for stars;
-    ``known`` saves the measuring where it was done; ``out`` are places of stacks that are only compared.
+def pool(
+    pictures: Sequence[Picture],
+    power: float = 0.0,
+    progress: Progress = SILENT,
+    known: Sequence[Known] | None = None,
+    out: Collection[int] = (),
+) -> Pool:
+    """Pool mono stacks on one grid. ``power`` of the star width ratio in the weights: 0 for nebula,
+    2 for stars; ``known`` saves the measuring where it was done; ``out`` are places of stacks that
+    are only compared.
 
     Raises ShapeMismatch, NotEnoughData, InputError for fewer than two.
     """
@@ -71,46 +80,103 @@ def pool(pictures: Sequence[Picture], power: float = 0.0, progress: Progress = S
     inside = np.array([n not in out for n in range(len(pictures))])
     reference, scales = _scales(pictures, known, inside, progress)
     weights = _weights(known, scales, power)
-    surfaces = [None if n == reference else difference_surface(k, known[reference], s.scale)
-                for n, (k, s) in enumerate(zip(known, scales, strict=True))]
+    surfaces = [
+        None if n == reference else difference_surface(k, known[reference], s.scale)
+        for n, (k, s) in enumerate(zip(known, scales, strict=True))
+    ]
     used = [n for n in range(len(pictures)) if inside[n]]
-    data, gone, lost = _bands([pictures[n] for n in used], [known[n] for n in used], [scales[n] for n in used],
-                              [surfaces[n] for n in used], weights[inside], progress.part(0.6, 1.0))
+    data, gone, lost = _bands(
+        [pictures[n] for n in used],
+        [known[n] for n in used],
+        [scales[n] for n in used],
+        [surfaces[n] for n in used],
+        weights[inside],
+        progress.part(0.6, 1.0),
+    )
     share = np.where(inside, weights, 0) / weights[inside].sum()
     worth = np.array([(s.scale / k.noise.best) ** 2 for s, k in zip(scales, known, strict=True)])
     shares = dict(zip(used, lost, strict=True))
-    parts = tuple(Part(p.label, p.file, s, one.noise.best, one.stars.fwhm_px, float(share[n]),
-                       float(shares.get(n, 0.0)), _loss(worth, inside, n))
-                  for n, (p, s, one) in enumerate(zip(pictures, scales, known, strict=True)))
+    parts = tuple(
+        Part(
+            p.label,
+            p.file,
+            s,
+            one.noise.best,
+            one.stars.fwhm_px,
+            float(share[n]),
+            float(shares.get(n, 0.0)),
+            _loss(worth, inside, n),
+        )
+        for n, (p, s, one) in enumerate(zip(pictures, scales, known, strict=True))
+    )
     warnings = [s.warning for s in scales if s.warning]
-    warnings += [f"{p.label} adds next to nothing: {100 * p.weight:.1f} % of the weight." for n, p in enumerate(parts)
-                 if inside[n] and p.weight < USELESS]
+    warnings += [
+        f"{p.label} adds next to nothing: {100 * p.weight:.1f} % of the weight."
+        for n, p in enumerate(parts)
+        if inside[n] and p.weight < USELESS
+    ]
     warnings += [w for p in pictures for w in p.warnings]
-    return Pool(data, parts, reference, float(np.sqrt(worth[inside].max())), float(np.sqrt(worth[inside].sum())),
-                tuple(warnings), gone)
+    return Pool(
+        data,
+        parts,
+        reference,
+        float(np.sqrt(worth[inside].max())),
+        float(np.sqrt(worth[inside].sum())),
+        tuple(warnings),
+        gone,
+    )
 
 
 def _loss(worth: np.ndarray, inside: np.ndarray, n: int) -> float:
-    """Share of the pool's SNR that goes with a stack; of one that is out, the share that it would bring."""
+    """Share of the pool's SNR that goes with a stack; of one that is out, the share that it would
+    bring.
+    """
     total = float(worth[inside].sum())
-    return float(1 - np.sqrt(1 - worth[n] / total)) if inside[n] else float(np.sqrt(1 + worth[n] / total) - 1)
+    return (
+        float(1 - np.sqrt(1 - worth[n] / total))
+        if inside[n]
+        else float(np.sqrt(1 + worth[n] / total) - 1)
+    )
 
 
-def _scales(pictures: Sequence[Picture], known: Sequence[Known], inside: np.ndarray,
-            progress: Progress) -> tuple[int, list[FluxScale]]:
+def _scales(
+    pictures: Sequence[Picture], known: Sequence[Known], inside: np.ndarray, progress: Progress
+) -> tuple[int, list[FluxScale]]:
     """The stack with the largest flux over noise as reference, and all fluxes over its."""
+
     def against(base: int) -> list[FluxScale]:
         out = []
         for n, picture in enumerate(pictures):
             progress.step(0.5 + 0.05 * n / len(pictures), f"comparing {picture.label}")
-            out.append(FluxScale(1.0, 0.0, "reference") if n == base else flux_scale(
-                picture.data, known[n], pictures[base].data, known[base],
-                (picture.header.saturation, pictures[base].header.saturation), picture.label))
+            out.append(
+                FluxScale(1.0, 0.0, "reference")
+                if n == base
+                else flux_scale(
+                    picture.data,
+                    known[n],
+                    pictures[base].data,
+                    known[base],
+                    (picture.header.saturation, pictures[base].header.saturation),
+                    picture.label,
+                )
+            )
         return out
 
-    first = against(int(np.argmax([one.stars.count if ok else -1 for one, ok in zip(known, inside, strict=True)])))
-    best = int(np.argmax([s.scale / k.noise.best if ok else -1.0
-                          for s, k, ok in zip(first, known, inside, strict=True)]))
+    first = against(
+        int(
+            np.argmax(
+                [one.stars.count if ok else -1 for one, ok in zip(known, inside, strict=True)]
+            )
+        )
+    )
+    best = int(
+        np.argmax(
+            [
+                s.scale / k.noise.best if ok else -1.0
+                for s, k, ok in zip(first, known, inside, strict=True)
+            ]
+        )
+    )
     return (best, first) if first[best].origin == "reference" else (best, against(best))
 
 
@@ -122,10 +188,17 @@ def _weights(known: Sequence[Known], scales: Sequence[FluxScale], power: float) 
     return weights
 
 
-def _bands(pictures: Sequence[Picture], known: Sequence[Known], scales: Sequence[FluxScale],
-           surfaces: Sequence[Poly | None], weights: np.ndarray,
-           progress: Progress) -> tuple[F32, NDArray[np.uint8], np.ndarray]:
-    """The pooled plane, how many were left out at each pixel, and the share of each stack's pixels that were."""
+def _bands(
+    pictures: Sequence[Picture],
+    known: Sequence[Known],
+    scales: Sequence[FluxScale],
+    surfaces: Sequence[Poly | None],
+    weights: np.ndarray,
+    progress: Progress,
+) -> tuple[F32, NDArray[np.uint8], np.ndarray]:
+    """The pooled plane, how many were left out at each pixel, and the share of each stack's pixels
+    that were.
+    """
     shape = pictures[0].shape
     rows = int(np.clip(_BAND_BYTES // (len(pictures) * shape[1] * 4 * 4), 8, 256))
     noise = np.array([k.noise.sigma_px / s.scale for k, s in zip(known, scales, strict=True)])
@@ -134,7 +207,9 @@ def _bands(pictures: Sequence[Picture], known: Sequence[Known], scales: Sequence
 
     def work(band: tuple[int, int]) -> tuple[int, int, F32, Mask, Mask]:
         y0, y1 = band
-        values = np.stack([p.data[y0:y1] / np.float32(s.scale) for p, s in zip(pictures, scales, strict=True)])
+        values = np.stack(
+            [p.data[y0:y1] / np.float32(s.scale) for p, s in zip(pictures, scales, strict=True)]
+        )
         for n, surface in enumerate(surfaces):
             if surface is not None:
                 values[n] -= _rows(surface, y0, y1, shape)
@@ -152,7 +227,11 @@ def _rows(surface: Poly, y0: int, y1: int, shape: tuple[int, int]) -> F32:
     y, x = np.mgrid[y0:y1, 0 : shape[1] : 8].astype(float)
     coarse = surface.at(x.ravel(), y.ravel()).reshape(x.shape)
     columns = np.arange(shape[1]) / 8
-    left = np.minimum(columns.astype(int), coarse.shape[1] - 2) if coarse.shape[1] > 1 else np.zeros(shape[1], int)
+    left = (
+        np.minimum(columns.astype(int), coarse.shape[1] - 2)
+        if coarse.shape[1] > 1
+        else np.zeros(shape[1], int)
+    )
     if coarse.shape[1] < 2:
         return np.repeat(coarse, shape[1], 1).astype(np.float32)
     part = columns - left
@@ -166,9 +245,12 @@ def pooled_header(pictures: Sequence[Picture], made: Pool) -> Picture:
     subs = [p.header.subs for p in pictures]
     stations = list(dict.fromkeys(p.header.station for p in pictures if p.header.station))
     same = len({p.header.debayer for p in pictures}) == 1
-    header = replace(base.header, total_s=sum(t for t in totals if t) or None, subs=sum(n for n in subs if n) or None,
-                     station=", ".join(stations) or None, debayer=base.header.debayer if same else None,
-                     exposure_s=base.header.exposure_s)
+    header = replace(
+        base.header,
+        total_s=sum(t for t in totals if t) or None,
+        subs=sum(n for n in subs if n) or None,
+        station=", ".join(stations) or None,
+        debayer=base.header.debayer if same else None,
+        exposure_s=base.header.exposure_s,
+    )
     return Picture(made.data, header)
-
-

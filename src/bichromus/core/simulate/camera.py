@@ -21,8 +21,10 @@ _BETA = 3.2  # wings of the Moffat profile
 
 @dataclass(frozen=True)
 class Sky:
-    """Sky over the rig: AB mag/arcsec2, moonlight as a factor on it, transparency; its gradient from side to side and
-    from top to bottom, and how much it bends (share of the level, corner over middle)."""
+    """Sky over the rig: AB mag/arcsec2, moonlight as a factor on it, transparency; its gradient
+    from side to side and from top to bottom, and how much it bends (share of the level, corner over
+    middle).
+    """
 
     mag: float = 21.5
     moon_factor: float = 1.0
@@ -33,8 +35,10 @@ class Sky:
 
 @dataclass(frozen=True)
 class Optics:
-    """Faults of a rig: ``tilt`` widens the stars across and down the frame (share of their width, side to side),
-    ``halo`` is the share of a star's light that a filter throws back as a disc of ``halo_arcsec`` radius."""
+    """Faults of a rig: ``tilt`` widens the stars across and down the frame (share of their width,
+    side to side), ``halo`` is the share of a star's light that a filter throws back as a disc of
+    ``halo_arcsec`` radius.
+    """
 
     tilt: tuple[float, float] = (0.0, 0.0)
     halo: float = 0.0
@@ -55,18 +59,34 @@ def photon_flux_ab(mag: float | F32, wavelength_nm: float) -> np.ndarray:
 
 
 def line_rate(rig: Rig, scale_arcsec: float) -> float:
-    """Electrons/s/pixel for one rayleigh, before filter and response. Pixels of ``scale_arcsec``."""
+    """Electrons/s/pixel for one rayleigh, before filter and response. Pixels of
+    ``scale_arcsec``.
+    """
     return RAYLEIGH * rig.area_cm2 / 1e4 * scale_arcsec**2 * rig.throughput * rig.quantum_efficiency
 
 
 def continuum_rate(rig: Rig, mag: float | F32, wavelength_nm: float, width_nm: float) -> np.ndarray:
     """Electrons/s of a source of AB magnitude ``mag`` (per whatever area it is given for)."""
-    return photon_flux_ab(mag, wavelength_nm) * rig.area_cm2 / 1e4 * width_nm * rig.throughput * rig.quantum_efficiency
+    return (
+        photon_flux_ab(mag, wavelength_nm)
+        * rig.area_cm2
+        / 1e4
+        * width_nm
+        * rig.throughput
+        * rig.quantum_efficiency
+    )
 
 
-def band_rates(scene: Scene, rig: Rig, band: Filter, sky: Sky, optics: Optics = PERFECT,
-               ) -> dict[str, tuple[F32, float]]:
-    """For each channel of ``band``: e-/s/pixel of what is in the sky, and of the sky itself, at full response."""
+def band_rates(
+    scene: Scene,
+    rig: Rig,
+    band: Filter,
+    sky: Sky,
+    optics: Optics = PERFECT,
+) -> dict[str, tuple[F32, float]]:
+    """For each channel of ``band``: e-/s/pixel of what is in the sky, and of the sky itself, at
+    full response.
+    """
     rate = line_rate(rig, scene.scale_arcsec) * band.transmission * sky.transparency
     fwhm_px = rig.fwhm_arcsec / scene.scale_arcsec
     width = band.width_nm / len(band.lines)
@@ -77,8 +97,13 @@ def band_rates(scene: Scene, rig: Rig, band: Filter, sky: Sky, optics: Optics = 
             objects = np.float32(rate) * gaussian(scene.lines[name], fwhm_px / 2.355)
         else:
             objects = _broadband(scene, rig, name, width, rate, fwhm_px / 2.355)
-        stars = continuum_rate(rig, scene.stars.ab_mag(wavelength), wavelength, width) * band.transmission
-        render_stars(objects, scene.stars, stars * sky.transparency, fwhm_px * _widening(scene, optics))
+        stars = (
+            continuum_rate(rig, scene.stars.ab_mag(wavelength), wavelength, width)
+            * band.transmission
+        )
+        render_stars(
+            objects, scene.stars, stars * sky.transparency, fwhm_px * _widening(scene, optics)
+        )
         if optics.halo:
             thrown = stars * sky.transparency * optics.halo
             _halos(objects, scene.stars, thrown, optics.halo_arcsec / scene.scale_arcsec)
@@ -107,7 +132,9 @@ def _halos(plane: F32, stars: StarTable, flux: np.ndarray, radius: float) -> Non
             plane[y0:y1, x0:x1] += (flux[n] * disc).astype(np.float32)
 
 
-def _plane(rates: dict[str, tuple[F32, float]], sky: Sky, response: Mapping[str, float] | None = None) -> F32:
+def _plane(
+    rates: dict[str, tuple[F32, float]], sky: Sky, response: Mapping[str, float] | None = None
+) -> F32:
     """All light on one plane, e-/s/pixel, with the sky's gradient."""
     shape = next(iter(rates.values()))[0].shape
     total, background = np.zeros(shape, np.float32), 0.0
@@ -126,7 +153,13 @@ def _plane(rates: dict[str, tuple[F32, float]], sky: Sky, response: Mapping[str,
 
 def _broadband(scene: Scene, rig: Rig, name: str, width: float, rate: float, sigma: float) -> F32:
     """Continuum glow and the lines that fall into a broad band."""
-    inside = {"R": ("Ha", "S2"), "G": ("O3",), "B": ("Hb", "O3"), "L": ("Ha", "O3", "S2", "Hb"), "C": ("Ha", "O3")}
+    inside = {
+        "R": ("Ha", "S2"),
+        "G": ("O3",),
+        "B": ("Hb", "O3"),
+        "L": ("Ha", "O3", "S2", "Hb"),
+        "C": ("Ha", "O3"),
+    }
     total = np.zeros(scene.shape, np.float32)
     for line in inside.get(name, ()):
         total += scene.lines[line]
@@ -134,19 +167,28 @@ def _broadband(scene: Scene, rig: Rig, name: str, width: float, rate: float, sig
     if glow is None:
         glow = np.mean(list(scene.continuum.values()), axis=0, dtype=np.float32)
     per_unit = float(continuum_rate(rig, 22.0, WAVELENGTH_NM[name], width)) * scene.scale_arcsec**2
-    return gaussian((np.float32(rate) * total + np.float32(per_unit) * glow).astype(np.float32), sigma)
+    return gaussian(
+        (np.float32(rate) * total + np.float32(per_unit) * glow).astype(np.float32), sigma
+    )
 
 
-def render_stars(plane: F32, stars: StarTable, flux: np.ndarray, fwhm_px: float | np.ndarray,
-                 beta: float = _BETA) -> None:
-    """Add Moffat stars of total ``flux`` (any unit) to ``plane`` in place; ``fwhm_px`` of all, or of each."""
+def render_stars(
+    plane: F32, stars: StarTable, flux: np.ndarray, fwhm_px: float | np.ndarray, beta: float = _BETA
+) -> None:
+    """Add Moffat stars of total ``flux`` (any unit) to ``plane`` in place; ``fwhm_px`` of all, or
+    of each.
+    """
     height, width = plane.shape
     faintest = float(np.quantile(flux, 0.02)) if flux.size else 0.0
     widths = np.broadcast_to(fwhm_px, flux.shape).tolist()
-    for x, y, f, wide in zip(stars.x.tolist(), stars.y.tolist(), flux.tolist(), widths, strict=True):
+    for x, y, f, wide in zip(
+        stars.x.tolist(), stars.y.tolist(), flux.tolist(), widths, strict=True
+    ):
         alpha = wide / (2 * np.sqrt(2 ** (1 / beta) - 1))
         norm = (beta - 1) / (np.pi * alpha**2)
-        reach = int(np.clip(4 * wide * max(f / max(faintest, 1e-30), 1) ** (1 / (2 * beta)) + 2, 6, 90))
+        reach = int(
+            np.clip(4 * wide * max(f / max(faintest, 1e-30), 1) ** (1 / (2 * beta)) + 2, 6, 90)
+        )
         x0, x1 = max(int(x) - reach, 0), min(int(x) + reach + 1, width)
         y0, y1 = max(int(y) - reach, 0), min(int(y) + reach + 1, height)
         if x0 >= x1 or y0 >= y1:
@@ -158,30 +200,54 @@ def render_stars(plane: F32, stars: StarTable, flux: np.ndarray, fwhm_px: float 
 
 
 def expose(light: F32, rig: Rig, subs: int, sub_s: float, rng: np.random.Generator) -> F32:
-    """Mean of ``subs`` exposures of ``sub_s`` seconds to ``light`` (e-/s/pixel), as a share of full well.
+    """Mean of ``subs`` exposures of ``sub_s`` seconds to ``light`` (e-/s/pixel), as a share of full
+    well.
 
     Clipped at the top, any shape in, the same shape out.
     """
     signal = (light + np.float32(rig.dark_e_s)) * np.float32(sub_s)
     kept = np.minimum(signal, rig.full_well_e)
     electrons = rng.poisson(kept.astype(np.float64) * subs).astype(np.float32)
-    electrons += rng.standard_normal(kept.shape, dtype=np.float32) * np.float32(rig.read_noise_e * np.sqrt(subs))
+    electrons += rng.standard_normal(kept.shape, dtype=np.float32) * np.float32(
+        rig.read_noise_e * np.sqrt(subs)
+    )
     mean = electrons / np.float32(subs)
-    return np.asarray(np.where(signal >= rig.full_well_e, rig.full_well_e, mean) / rig.full_well_e, np.float32)
+    return np.asarray(
+        np.where(signal >= rig.full_well_e, rig.full_well_e, mean) / rig.full_well_e, np.float32
+    )
 
 
-def mono_stack(scene: Scene, rig: Rig, band: Filter, sky: Sky, subs: int, sub_s: float,
-               rng: np.random.Generator, optics: Optics = PERFECT) -> F32:
+def mono_stack(
+    scene: Scene,
+    rig: Rig,
+    band: Filter,
+    sky: Sky,
+    subs: int,
+    sub_s: float,
+    rng: np.random.Generator,
+    optics: Optics = PERFECT,
+) -> F32:
     """A mono stack (H, W), 0 to 1 of full well."""
     return expose(_plane(band_rates(scene, rig, band, sky, optics), sky), rig, subs, sub_s, rng)
 
 
-def colour_stack(scene: Scene, rig: Rig, band: Filter, sky: Sky, subs: int, sub_s: float, response: Response,
-                 rng: np.random.Generator, progress: Progress = SILENT, optics: Optics = PERFECT) -> F32:
+def colour_stack(
+    scene: Scene,
+    rig: Rig,
+    band: Filter,
+    sky: Sky,
+    subs: int,
+    sub_s: float,
+    response: Response,
+    rng: np.random.Generator,
+    progress: Progress = SILENT,
+    optics: Optics = PERFECT,
+) -> F32:
     """A debayered colour stack (3, H, W), 0 to 1 of full well.
 
-    Four groups of subs, dithered by one pixel, are each sampled through an RGGB mosaic, interpolated within
-    their own colour (bilinear) and averaged, so the noise is smooth as in a real debayered stack.
+    Four groups of subs, dithered by one pixel, are each sampled through an RGGB mosaic,
+    interpolated within their own colour (bilinear) and averaged, so the noise is smooth as in a
+    real debayered stack.
     """
     rates = band_rates(scene, rig, band, sky, optics)
     groups = [g.size for g in np.array_split(np.arange(subs), 4) if g.size]
@@ -201,13 +267,23 @@ def bayer_sites(shape: tuple[int, int], colour: str, dy: int = 0, dx: int = 0) -
     """Where an RGGB mosaic, moved by (dy, dx), sees ``colour``."""
     yy, xx = np.mgrid[0 : shape[0], 0 : shape[1]]
     odd_y, odd_x = (yy + dy) % 2, (xx + dx) % 2
-    wanted = {"R": (odd_y == 0) & (odd_x == 0), "B": (odd_y == 1) & (odd_x == 1), "G": odd_y != odd_x}
+    wanted = {
+        "R": (odd_y == 0) & (odd_x == 0),
+        "B": (odd_y == 1) & (odd_x == 1),
+        "G": odd_y != odd_x,
+    }
     return wanted[colour]
 
 
 def _bilinear(plane: F32, sites: np.ndarray) -> F32:
     kernel = np.array([[1, 2, 1], [2, 4, 2], [1, 2, 1]], np.float32)
-    weight = cv2.filter2D(sites.astype(np.float32), cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101)
-    value = cv2.filter2D(np.where(sites, plane, 0).astype(np.float32), cv2.CV_32F, kernel,
-                         borderType=cv2.BORDER_REFLECT_101)
+    weight = cv2.filter2D(
+        sites.astype(np.float32), cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101
+    )
+    value = cv2.filter2D(
+        np.where(sites, plane, 0).astype(np.float32),
+        cv2.CV_32F,
+        kernel,
+        borderType=cv2.BORDER_REFLECT_101,
+    )
     return np.where(sites, plane, value / weight).astype(np.float32)

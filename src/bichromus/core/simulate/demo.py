@@ -33,8 +33,9 @@ _RA_DEG, _DEC_DEG = 171.0, -59.0 - 10 / 60
 
 @dataclass(frozen=True)
 class DemoStack:
-    """One stack of the demo: who, through what, how long, under which sky; ``trail`` is a satellite's light in the
-    stack, in sigma of its noise."""
+    """One stack of the demo: who, through what, how long, under which sky; ``trail`` is a
+    satellite's light in the stack, in sigma of its noise.
+    """
 
     station: str
     band: str
@@ -57,7 +58,13 @@ class DemoStack:
 
     @property
     def sky(self) -> Sky:
-        return Sky(SITES[self.station].sky_mag, self.moon_factor, self.transparency, self.gradient, self.bend)
+        return Sky(
+            SITES[self.station].sky_mag,
+            self.moon_factor,
+            self.transparency,
+            self.gradient,
+            self.bend,
+        )
 
 
 GRIDS: Final = {
@@ -65,8 +72,10 @@ GRIDS: Final = {
     "Balcony": Grid((1420, 1960), 1.994, -7.3, True, (1.1, -0.6)),
     "Shed": Grid((930, 1330), 3.667, 3.6, False, (-1.2, 1.0), 0.0015),
 }
-"""How the demo's stations see the target. Balcony's mirror turns the picture over, and its stacks were shrunk to half;
-its field holds the nebula but not all of Ridge's. Shed's lens sees more, and bends it."""
+"""How the demo's stations see the target. Balcony's mirror turns the picture over, and its stacks
+were shrunk to half; its field holds the nebula but not all of Ridge's. Shed's lens sees more, and
+bends it.
+"""
 
 _TILTED: Final = Optics(tilt=(0.16, 0.10), halo=0.003, halo_arcsec=70.0)
 STACKS: Final = (
@@ -82,8 +91,18 @@ STACKS: Final = (
 )
 
 
-def simulate_stack(scene: Scene, rig: Rig, band: str, sky: Sky, subs: int, sub_s: float, response: Response,
-                   rng: np.random.Generator, progress: Progress = SILENT, optics: Optics = PERFECT) -> F32:
+def simulate_stack(
+    scene: Scene,
+    rig: Rig,
+    band: str,
+    sky: Sky,
+    subs: int,
+    sub_s: float,
+    response: Response,
+    rng: np.random.Generator,
+    progress: Progress = SILENT,
+    optics: Optics = PERFECT,
+) -> F32:
     """A stack of any rig: (H, W) mono, (3, H, W) colour; 0 to 1 of full well."""
     chosen = FILTERS[band]
     if rig.colour:
@@ -91,39 +110,85 @@ def simulate_stack(scene: Scene, rig: Rig, band: str, sky: Sky, subs: int, sub_s
     return mono_stack(scene, rig, chosen, sky, subs, sub_s, rng, optics)
 
 
-def stack_header(rig: Rig, station: str, band: str, subs: int, sub_s: float, scale_arcsec: float,
-                 shape: tuple[int, int], upright: bool = True) -> Header:
-    """Header of a simulated stack: pixel size as resampled to ``scale_arcsec``; WCS on the target where the frame
-    stands upright on it, none elsewhere."""
+def stack_header(
+    rig: Rig,
+    station: str,
+    band: str,
+    subs: int,
+    sub_s: float,
+    scale_arcsec: float,
+    shape: tuple[int, int],
+    upright: bool = True,
+) -> Header:
+    """Header of a simulated stack: pixel size as resampled to ``scale_arcsec``; WCS on the target
+    where the frame stands upright on it, none elsewhere.
+    """
     pixel = scale_arcsec * rig.focal_mm / 206.265
     step = scale_arcsec / 3600
-    wcs = (("CTYPE1", "RA---TAN"), ("CTYPE2", "DEC--TAN"), ("CRVAL1", _RA_DEG), ("CRVAL2", _DEC_DEG),
-           ("CRPIX1", (shape[1] + 1) / 2), ("CRPIX2", (shape[0] + 1) / 2), ("CDELT1", -step), ("CDELT2", step),
-           ("ROWORDER", "TOP-DOWN"))
-    return Header(filter=filter_name(band), exposure_s=sub_s, total_s=subs * sub_s, subs=subs, camera=rig.name,
-                  station=station, object_name=TARGET, date_utc="2027-03-17T09:00:00", pixel_um=round(pixel, 4),
-                  focal_mm=rig.focal_mm, saturation=1.0, debayer="bilinear" if rig.colour else None,
-                  history=("Simulated by Bichromus from a fixed seed",), wcs=wcs if upright else ())
+    wcs = (
+        ("CTYPE1", "RA---TAN"),
+        ("CTYPE2", "DEC--TAN"),
+        ("CRVAL1", _RA_DEG),
+        ("CRVAL2", _DEC_DEG),
+        ("CRPIX1", (shape[1] + 1) / 2),
+        ("CRPIX2", (shape[0] + 1) / 2),
+        ("CDELT1", -step),
+        ("CDELT2", step),
+        ("ROWORDER", "TOP-DOWN"),
+    )
+    return Header(
+        filter=filter_name(band),
+        exposure_s=sub_s,
+        total_s=subs * sub_s,
+        subs=subs,
+        camera=rig.name,
+        station=station,
+        object_name=TARGET,
+        date_utc="2027-03-17T09:00:00",
+        pixel_um=round(pixel, 4),
+        focal_mm=rig.focal_mm,
+        saturation=1.0,
+        debayer="bilinear" if rig.colour else None,
+        history=("Simulated by Bichromus from a fixed seed",),
+        wcs=wcs if upright else (),
+    )
 
 
 def demo_scene(shape: tuple[int, int] = SHAPE) -> Scene:
     """The demo's sky; on a smaller grid the nebula shrinks with it, the stars keep their width."""
     shrink = min(shape[1] / SHAPE[1], 1.0)
     half = SceneRecipe().half_size_arcmin
-    return make_scene(shape, SCALE_ARCSEC, SEED, SceneRecipe(half_size_arcmin=(half[0] * shrink, half[1] * shrink),
-                                                             beacons=_BEACONS if shrink == 1 else ()))
+    return make_scene(
+        shape,
+        SCALE_ARCSEC,
+        SEED,
+        SceneRecipe(
+            half_size_arcmin=(half[0] * shrink, half[1] * shrink),
+            beacons=_BEACONS if shrink == 1 else (),
+        ),
+    )
 
 
 def write_demo(folder: Path, progress: Progress = SILENT, overwrite: bool = True) -> list[Path]:
-    """Write the demo's stacks as their rigs saw them, and ``truth/``, into ``folder``; their paths."""
+    """Write the demo's stacks as their rigs saw them, and ``truth/``, into ``folder``;
+    their paths.
+    """
     progress.step(0.0, "imagining the nebula")
     return write_stacks(folder, demo_scene(_CANVAS), STACKS, GRIDS, progress, overwrite)
 
 
-def write_stacks(folder: Path, scene: Scene, stacks: Sequence[DemoStack], grids: Mapping[str, Grid],
-                 progress: Progress = SILENT, overwrite: bool = True) -> list[Path]:
-    """Write stacks of one scene into ``folder``, each on its station's grid (the scene's own where it has none), and
-    ``truth/``: the lines in rayleigh on the grid of the first stack, and truth.json. Their paths."""
+def write_stacks(
+    folder: Path,
+    scene: Scene,
+    stacks: Sequence[DemoStack],
+    grids: Mapping[str, Grid],
+    progress: Progress = SILENT,
+    overwrite: bool = True,
+) -> list[Path]:
+    """Write stacks of one scene into ``folder``, each on its station's grid (the scene's own where
+    it has none), and ``truth/``: the lines in rayleigh on the grid of the first stack, and
+    truth.json. Their paths.
+    """
     folder.mkdir(exist_ok=True)
     (folder / "truth").mkdir(exist_ok=True)
     table = load_response("generic").table
@@ -131,24 +196,50 @@ def write_stacks(folder: Path, scene: Scene, stacks: Sequence[DemoStack], grids:
     views: dict[Grid, Scene] = {}
     paths = []
     for number, stack in enumerate(stacks):
-        part = progress.part(0.15 + 0.8 * number / len(stacks), 0.15 + 0.8 * (number + 1) / len(stacks))
+        part = progress.part(
+            0.15 + 0.8 * number / len(stacks), 0.15 + 0.8 * (number + 1) / len(stacks)
+        )
         part.step(0.0, f"exposing {stack.station} {stack.band}")
         grid = grids.get(stack.station, home)
         if grid not in views:
             views[grid] = seen_on(scene, grid)
         rng = np.random.default_rng([SEED, number])
-        data = simulate_stack(views[grid], RIGS[stack.station], stack.band, stack.sky, stack.subs, stack.sub_s, table,
-                              rng, part, stack.optics)
+        data = simulate_stack(
+            views[grid],
+            RIGS[stack.station],
+            stack.band,
+            stack.sky,
+            stack.subs,
+            stack.sub_s,
+            table,
+            rng,
+            part,
+            stack.optics,
+        )
         if stack.trail:
             _add_trail(data, stack.trail, rng)
-        header = stack_header(RIGS[stack.station], stack.station, stack.band, stack.subs, stack.sub_s,
-                              grid.scale_arcsec, grid.shape, grid.turn_deg == 0 and not grid.mirrored)
+        header = stack_header(
+            RIGS[stack.station],
+            stack.station,
+            stack.band,
+            stack.subs,
+            stack.sub_s,
+            grid.scale_arcsec,
+            grid.shape,
+            grid.turn_deg == 0 and not grid.mirrored,
+        )
         write_fits(folder / stack.file, data, header, overwrite=overwrite)
         paths.append(folder / stack.file)
     progress.step(0.96, "keeping the truth")
     first = grids.get(stacks[0].station, home)
-    _write_truth(folder / "truth", views[first], stacks, {s.station: grids.get(s.station, home) for s in stacks},
-                 table, overwrite)
+    _write_truth(
+        folder / "truth",
+        views[first],
+        stacks,
+        {s.station: grids.get(s.station, home) for s in stacks},
+        table,
+        overwrite,
+    )
     return paths
 
 
@@ -162,21 +253,49 @@ def _add_trail(data: F32, sigma: float, rng: np.random.Generator) -> None:
     data += np.float32(sigma * noise) * np.exp(-((away / 1.3) ** 2))
 
 
-def _write_truth(folder: Path, scene: Scene, stacks: Sequence[DemoStack], grids: Mapping[str, Grid], table: Response,
-                 overwrite: bool) -> None:
+def _write_truth(
+    folder: Path,
+    scene: Scene,
+    stacks: Sequence[DemoStack],
+    grids: Mapping[str, Grid],
+    table: Response,
+    overwrite: bool,
+) -> None:
     for name, plane in scene.lines.items():
         header = Header(filter=filter_name(name), object_name=TARGET)
-        write_fits(folder / f"{name}_rayleigh.fits", plane, header, overwrite=overwrite, more={"BUNIT": "rayleigh"})
+        write_fits(
+            folder / f"{name}_rayleigh.fits",
+            plane,
+            header,
+            overwrite=overwrite,
+            more={"BUNIT": "rayleigh"},
+        )
     stars = scene.stars
     facts = {
-        "target": TARGET, "name": TARGET_NAME, "scale_arcsec": scene.scale_arcsec, "response": table,
+        "target": TARGET,
+        "name": TARGET_NAME,
+        "scale_arcsec": scene.scale_arcsec,
+        "response": table,
         "grids": {name: asdict(grid) for name, grid in grids.items()},
-        "stacks": [{"file": s.file, "station": s.station, "band": s.band, "subs": s.subs, "sub_s": s.sub_s,
-                    "transparency": s.transparency,
-                    "fwhm_px": RIGS[s.station].fwhm_arcsec / grids[s.station].scale_arcsec,
-                    "share_of_full_well_per_rayleigh": line_rate(RIGS[s.station], grids[s.station].scale_arcsec)
-                    * FILTERS[s.band].transmission * s.transparency * s.sub_s / RIGS[s.station].full_well_e}
-                   for s in stacks],
+        "stacks": [
+            {
+                "file": s.file,
+                "station": s.station,
+                "band": s.band,
+                "subs": s.subs,
+                "sub_s": s.sub_s,
+                "transparency": s.transparency,
+                "fwhm_px": RIGS[s.station].fwhm_arcsec / grids[s.station].scale_arcsec,
+                "share_of_full_well_per_rayleigh": line_rate(
+                    RIGS[s.station], grids[s.station].scale_arcsec
+                )
+                * FILTERS[s.band].transmission
+                * s.transparency
+                * s.sub_s
+                / RIGS[s.station].full_well_e,
+            }
+            for s in stacks
+        ],
         "stars": {"x": _list(stars.x), "y": _list(stars.y), "ab_mag": _list(stars.mag)},
     }
     (folder / "truth.json").write_text(json.dumps(facts) + "\n", "utf-8")
@@ -184,5 +303,3 @@ def _write_truth(folder: Path, scene: Scene, stacks: Sequence[DemoStack], grids:
 
 def _list(values: F32) -> list[float]:
     return [round(float(v), 3) for v in values]
-
-

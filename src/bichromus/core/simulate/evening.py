@@ -1,4 +1,6 @@
-"""A simulated camera and filter wheel: an evening shot sub by sub, under weather, Moon, dawn and mishaps."""
+"""A simulated camera and filter wheel: an evening shot sub by sub, under weather, Moon, dawn and
+mishaps.
+"""
 
 from __future__ import annotations
 
@@ -37,8 +39,10 @@ class Exposure:
 
 @dataclass(frozen=True)
 class Air:
-    """What one sub meets: light that comes through (0 to 1), sky brightness over the site's dark one, star size,
-    stars drawn out by so many pixels, a line across, and where the field stands (pixels)."""
+    """What one sub meets: light that comes through (0 to 1), sky brightness over the site's dark
+    one, star size, stars drawn out by so many pixels, a line across, and where the field stands
+    (pixels).
+    """
 
     light: float = 1.0
     sky: float = 1.0
@@ -48,61 +52,109 @@ class Air:
     shift: tuple[float, float] = (0.0, 0.0)
 
 
-def weather(shots: Sequence[Exposure], forecast: Forecast, rig: Rig, sun_deg: Callable[[dt.datetime], float],
-            moon_factor: Callable[[str, dt.datetime], float], seed: int, refocus_min: float = 75.0,
-            mishaps: float = 0.03) -> list[Air]:
-    """What each sub meets, from the forecast and a seed. ``mishaps`` is the chance of one, for each kind."""
+def weather(
+    shots: Sequence[Exposure],
+    forecast: Forecast,
+    rig: Rig,
+    sun_deg: Callable[[dt.datetime], float],
+    moon_factor: Callable[[str, dt.datetime], float],
+    seed: int,
+    refocus_min: float = 75.0,
+    mishaps: float = 0.03,
+) -> list[Air]:
+    """What each sub meets, from the forecast and a seed. ``mishaps`` is the chance of one, for each
+    kind.
+    """
     rng = np.random.default_rng([seed, 1])
     out: list[Air] = []
     focused, dither, soft_until, drifting = None, np.zeros(2), None, float(rng.normal())
     for number, shot in enumerate(shots):
         if focused is None or (shot.start - focused).total_seconds() > refocus_min * 60:
             focused = shot.start
-            if rng.random() < mishaps * 3:  # a focus run that failed; the next sub's check catches it
+            if (
+                rng.random() < mishaps * 3
+            ):  # a focus run that failed; the next sub's check catches it
                 soft_until = shot.start + dt.timedelta(minutes=20)
         if number % 3 == 0:
             dither = rng.uniform(-8, 8, 2)
-        # clouds pass in banks: the share of the sky that they cover is the share of the time that they are here
+        # clouds pass in banks: the share of the sky that they cover is the share of the time that
+        # they are here
         memory = float(np.exp(-shot.seconds / 1200))
         drifting = memory * drifting + float(np.sqrt(1 - memory**2) * rng.normal())
         bank = 0.5 * (1 + float(erf(drifting / np.sqrt(2))))
         cloud = float(1 / (1 + np.exp(-(forecast.cloud_at(shot.start) - _THIN - bank) / 0.05)))
-        seeing = next((h.seeing for h in forecast.hours if h.start <= shot.start < h.start + dt.timedelta(hours=1)),
-                      2.5)
+        seeing = next(
+            (
+                h.seeing
+                for h in forecast.hours
+                if h.start <= shot.start < h.start + dt.timedelta(hours=1)
+            ),
+            2.5,
+        )
         age = (shot.start - focused).total_seconds() / (refocus_min * 60)
-        wide = float(np.hypot(np.hypot(rig.fwhm_arcsec * 0.94, 0.55 * seeing), 0.8 * age)) * rng.uniform(0.98, 1.03)
+        wide = float(
+            np.hypot(np.hypot(rig.fwhm_arcsec * 0.94, 0.55 * seeing), 0.8 * age)
+        ) * rng.uniform(0.98, 1.03)
         if soft_until is not None and shot.start < soft_until:
             wide *= 1.9
         light = float(np.clip((1 - 0.85 * cloud) * rng.uniform(0.96, 1.0), 0.02, 1))
         twilight = _twilight(sun_deg(shot.start + dt.timedelta(seconds=shot.seconds / 2)))
-        out.append(Air(light, moon_factor(shot.channel, shot.start) * (1 + 0.35 * cloud) + twilight, wide,
-                       7.0 if rng.random() < mishaps else 0.0, bool(rng.random() < mishaps),
-                       (float(dither[0] + 0.02 * number), float(dither[1]))))
+        out.append(
+            Air(
+                light,
+                moon_factor(shot.channel, shot.start) * (1 + 0.35 * cloud) + twilight,
+                wide,
+                7.0 if rng.random() < mishaps else 0.0,
+                bool(rng.random() < mishaps),
+                (float(dither[0] + 0.02 * number), float(dither[1])),
+            )
+        )
     return out
 
 
 def _twilight(sun_deg: float) -> float:
-    """Brightness of twilight over a dark sky: about 1 at -16 degrees, ten times more every 2.4 degrees up."""
+    """Brightness of twilight over a dark sky: about 1 at -16 degrees, ten times more every 2.4
+    degrees up.
+    """
     return float(min(10 ** ((sun_deg + 16.0) / 2.4), 1e6)) if sun_deg > -19 else 0.0
 
 
 class SimulatedCamera:
-    """A camera with a filter wheel on an invented target; frames are counts as a camera writes them."""
+    """A camera with a filter wheel on an invented target; frames are counts as a camera writes
+    them.
+    """
 
-    def __init__(self, rig: Rig, filters: Mapping[str, Filter], site_mag: float, shape: tuple[int, int],
-                 rayleigh: Mapping[str, float], response: Response | None = None, seed: int = 12) -> None:
-        """``shape`` is the frame read out; a colour camera needs its ``response`` and gives a mosaic, RGGB."""
+    def __init__(
+        self,
+        rig: Rig,
+        filters: Mapping[str, Filter],
+        site_mag: float,
+        shape: tuple[int, int],
+        rayleigh: Mapping[str, float],
+        response: Response | None = None,
+        seed: int = 12,
+    ) -> None:
+        """``shape`` is the frame read out; a colour camera needs its ``response`` and gives a
+        mosaic, RGGB.
+        """
         self.rig, self.filters, self.shape, self._mag = rig, dict(filters), shape, site_mag
         self.scale_arcsec = round(rig.fwhm_arcsec / 1.9, 2)
         self._response = response
         whole = shape[0] + 2 * _MARGIN, shape[1] + 2 * _MARGIN
         half = 0.26 * shape[1] * self.scale_arcsec / 60, 0.29 * shape[0] * self.scale_arcsec / 60
         base = SceneRecipe()
-        recipe = replace(base, half_size_arcmin=half, ha=3 * rayleigh.get("Ha", base.ha / 3),
-                         o3=3 * rayleigh.get("O3", base.o3 / 3), s2=3 * rayleigh.get("S2", base.s2 / 3))
+        recipe = replace(
+            base,
+            half_size_arcmin=half,
+            ha=3 * rayleigh.get("Ha", base.ha / 3),
+            o3=3 * rayleigh.get("O3", base.o3 / 3),
+            s2=3 * rayleigh.get("S2", base.s2 / 3),
+        )
         self.scene: Scene = make_scene(whole, self.scale_arcsec, seed, recipe)
         hot = np.random.default_rng([seed, 2])
-        self._hot = np.where(hot.random(shape) < _HOT, hot.uniform(200, 6000, shape), 0).astype(np.float32)
+        self._hot = np.where(hot.random(shape) < _HOT, hot.uniform(200, 6000, shape), 0).astype(
+            np.float32
+        )
         self._glow: dict[str, F32] = {}
 
     @property
@@ -118,9 +170,13 @@ class SimulatedCamera:
             light = self._mosaic(light, channel)
         if air.trail:
             self._draw_trail(light, rng, seconds)
-        electrons = np.minimum((light + np.float32(self.rig.dark_e_s)) * np.float32(seconds), self.rig.full_well_e)
+        electrons = np.minimum(
+            (light + np.float32(self.rig.dark_e_s)) * np.float32(seconds), self.rig.full_well_e
+        )
         counts = rng.poisson(electrons).astype(np.float32)
-        counts += rng.standard_normal(self.shape, dtype=np.float32) * np.float32(self.rig.read_noise_e)
+        counts += rng.standard_normal(self.shape, dtype=np.float32) * np.float32(
+            self.rig.read_noise_e
+        )
         counts += self._hot * np.float32(min(seconds / 300, 4.0)) + OFFSET_ADU
         return np.clip(np.rint(counts), 0, 65535).astype(np.uint16)
 
@@ -132,15 +188,25 @@ class SimulatedCamera:
         move = np.array([[1, 0, dx], [0, 1, dy]], np.float64)
         glow = cv2.warpAffine(self._glow_of(channel), move, (width, height), flags=cv2.INTER_LINEAR)
         fwhm = air.fwhm_arcsec / self.scale_arcsec
-        plane = np.asarray(gaussian(np.asarray(glow, np.float32), fwhm / 2.355), np.float32) * np.float32(air.light)
-        flux = continuum_rate(rig, scene.stars.ab_mag(wavelength), wavelength, band.width_nm) * band.transmission
+        plane = np.asarray(
+            gaussian(np.asarray(glow, np.float32), fwhm / 2.355), np.float32
+        ) * np.float32(air.light)
+        flux = (
+            continuum_rate(rig, scene.stars.ab_mag(wavelength), wavelength, band.width_nm)
+            * band.transmission
+        )
         steps = np.linspace(-air.drift_px / 2, air.drift_px / 2, 9 if air.drift_px else 1)
         stars = scene.stars
         for step in steps:
-            moved = replace(stars, x=(stars.x + dx + step).astype(np.float32),
-                            y=(stars.y + dy + 0.4 * step).astype(np.float32))
+            moved = replace(
+                stars,
+                x=(stars.x + dx + step).astype(np.float32),
+                y=(stars.y + dy + 0.4 * step).astype(np.float32),
+            )
             render_stars(plane, moved, flux * air.light / len(steps), fwhm)
-        sky = photons_ab(self._mag, wavelength) * rig.area_cm2 / 1e4 * band.width_nm * rig.throughput
+        sky = (
+            photons_ab(self._mag, wavelength) * rig.area_cm2 / 1e4 * band.width_nm * rig.throughput
+        )
         sky *= rig.quantum_efficiency * band.transmission * self.scale_arcsec**2 * air.sky
         slope = np.linspace(0.98, 1.02, width, dtype=np.float32)
         return (plane + np.float32(sky) * slope[None, :]).astype(np.float32)
@@ -148,12 +214,19 @@ class SimulatedCamera:
     def _glow_of(self, channel: str) -> F32:
         if channel not in self._glow:
             band = self.filters[channel]
-            lines = {"R": ("Ha", "S2"), "G": ("O3",), "B": ("Hb", "O3"), "L": ("Ha", "O3", "S2", "Hb")}
+            lines = {
+                "R": ("Ha", "S2"),
+                "G": ("O3",),
+                "B": ("Hb", "O3"),
+                "L": ("Ha", "O3", "S2", "Hb"),
+            }
             total = np.zeros(self.scene.shape, np.float32)
             for name in lines.get(channel, (channel,)):
                 if name in self.scene.lines:
                     total += self.scene.lines[name]
-            self._glow[channel] = total * np.float32(line_rate(self.rig, self.scale_arcsec) * band.transmission)
+            self._glow[channel] = total * np.float32(
+                line_rate(self.rig, self.scale_arcsec) * band.transmission
+            )
         return self._glow[channel]
 
     def _mosaic(self, light: F32, channel: str) -> F32:
@@ -165,10 +238,13 @@ class SimulatedCamera:
         return out
 
     def _draw_trail(self, light: F32, rng: np.random.Generator, seconds: float) -> None:
-        """A satellite crosses: a fixed number of electrons a pixel, whatever the length of the sub."""
+        """A satellite crosses: a fixed number of electrons a pixel, whatever the length of
+        the sub.
+        """
         height, width = self.shape
         angle, off = rng.uniform(0.15, 1.2), rng.uniform(-0.2, 0.2) * height
         y, x = np.mgrid[0:height, 0:width].astype(np.float32)
-        away = (x - width / 2) * np.float32(np.sin(angle)) - (y - height / 2 + np.float32(off)) * np.float32(
-            np.cos(angle))
+        away = (x - width / 2) * np.float32(np.sin(angle)) - (
+            y - height / 2 + np.float32(off)
+        ) * np.float32(np.cos(angle))
         light += np.float32(900 / seconds) * np.exp(-((away / 1.3) ** 2))

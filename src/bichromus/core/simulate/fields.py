@@ -8,8 +8,9 @@ import scipy.fft
 from ..model.planes import F32
 
 
-def power_field(shape: tuple[int, int], slope: float, rng: np.random.Generator,
-                longest_px: float | None = None) -> F32:
+def power_field(
+    shape: tuple[int, int], slope: float, rng: np.random.Generator, longest_px: float | None = None
+) -> F32:
     """Gaussian field with amplitude spectrum k^(-slope/2), mean 0 and standard deviation 1.
 
     Waves longer than ``longest_px`` are flattened, so that no single wave rules the picture.
@@ -22,6 +23,8 @@ def power_field(shape: tuple[int, int], slope: float, rng: np.random.Generator,
     floor = 1.0 / (longest_px or max(shape))
     amplitude = np.maximum(k, floor) ** (-slope / 2)
     amplitude[0, 0] = 0
-    field = scipy.fft.irfft2(scipy.fft.rfft2(noise, workers=2) * amplitude, s=(height, width), workers=2)
+    field = scipy.fft.irfft2(
+        scipy.fft.rfft2(noise, workers=2) * amplitude, s=(height, width), workers=2
+    )
     field = field[: shape[0], : shape[1]]
     return ((field - field.mean()) / field.std()).astype(np.float32)

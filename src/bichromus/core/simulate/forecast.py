@@ -1,4 +1,6 @@
-"""A small stand-in for a weather service: hourly cloud, seeing and transparency, seeded by date and place."""
+"""A small stand-in for a weather service: hourly cloud, seeing and transparency, seeded by date and
+place.
+"""
 
 from __future__ import annotations
 
@@ -61,15 +63,32 @@ def simulate_forecast(lat: float, lon: float, start: dt.datetime, hours: int = 2
     seeing = np.clip(rng.normal(2.4, 0.5) + np.cumsum(rng.normal(0, 0.08, hours)), 1.0, 6.0)
     humidity = np.clip(rng.uniform(0.45, 0.85) + np.linspace(0, 0.15, hours), 0, 1)
     first = start.replace(minute=0, second=0, microsecond=0)
-    return Forecast(tuple(Hour(first + dt.timedelta(hours=n), float(cloud[n]), float(seeing[n]),
-                               float(1 - 0.85 * cloud[n]), float(humidity[n])) for n in range(hours)))
+    return Forecast(
+        tuple(
+            Hour(
+                first + dt.timedelta(hours=n),
+                float(cloud[n]),
+                float(seeing[n]),
+                float(1 - 0.85 * cloud[n]),
+                float(humidity[n]),
+            )
+            for n in range(hours)
+        )
+    )
 
 
 def read_forecast(path: Path) -> Forecast:
-    """CSV with the header ``time_utc,cloud`` and, where known, ``seeing_arcsec,transparency,humidity``."""
+    """CSV with the header ``time_utc,cloud`` and, where known,
+    ``seeing_arcsec,transparency,humidity``.
+    """
+
     def refuse(why: str) -> InputError:
-        return InputError("The forecast is not usable", why=why, file=path,
-                          do="Its header is time_utc,cloud,seeing_arcsec,transparency,humidity; cloud is 0 to 1")
+        return InputError(
+            "The forecast is not usable",
+            why=why,
+            file=path,
+            do="Its header is time_utc,cloud,seeing_arcsec,transparency,humidity; cloud is 0 to 1",
+        )
 
     try:
         rows = list(csv.DictReader(path.read_text("utf-8-sig").splitlines()))
@@ -83,10 +102,19 @@ def read_forecast(path: Path) -> Forecast:
             cloud = float(row["cloud"])
             if not 0 <= cloud <= 1:
                 raise ValueError("cloud is not from 0 to 1")
-            hours.append(Hour(start.astimezone(dt.UTC), cloud, float(row.get("seeing_arcsec") or 2.5),
-                              float(row.get("transparency") or 1 - 0.85 * cloud), float(row.get("humidity") or 0.6)))
+            hours.append(
+                Hour(
+                    start.astimezone(dt.UTC),
+                    cloud,
+                    float(row.get("seeing_arcsec") or 2.5),
+                    float(row.get("transparency") or 1 - 0.85 * cloud),
+                    float(row.get("humidity") or 0.6),
+                )
+            )
         except (KeyError, TypeError, ValueError) as error:
-            raise refuse(f"the row {','.join(str(v) for v in row.values())!r} does not fit") from error
+            raise refuse(
+                f"the row {','.join(str(v) for v in row.values())!r} does not fit"
+            ) from error
     if not hours:
         raise refuse("it holds no hour")
     return Forecast(tuple(sorted(hours, key=lambda h: h.start)), simulated=False)

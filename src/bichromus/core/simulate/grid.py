@@ -1,4 +1,6 @@
-"""How one rig sees the sky that all share: turned, mirrored, shifted, at its own scale, bent by its lens."""
+"""How one rig sees the sky that all share: turned, mirrored, shifted, at its own scale, bent by its
+lens.
+"""
 
 from __future__ import annotations
 
@@ -16,8 +18,9 @@ F64 = NDArray[np.float64]
 
 @dataclass(frozen=True)
 class Grid:
-    """The pixels of a stack: (height, width), arcsec per pixel, turn of its x axis in degrees, mirror, middle of the
-    field off the target's (arcmin), and ``bend``: how much further a corner lies than a straight lens puts it (share).
+    """The pixels of a stack: (height, width), arcsec per pixel, turn of its x axis in degrees,
+    mirror, middle of the field off the target's (arcmin), and ``bend``: how much further a corner
+    lies than a straight lens puts it (share).
     """
 
     shape: tuple[int, int]
@@ -51,7 +54,9 @@ class Grid:
 
 
 def seen_on(scene: Scene, grid: Grid) -> Scene:
-    """The scene, whose middle is the target, as it falls on a grid. What lies beyond the scene is dark."""
+    """The scene, whose middle is the target, as it falls on a grid. What lies beyond the scene is
+    dark.
+    """
     home = Grid(scene.shape, scene.scale_arcsec)
     if grid == home:
         return scene
@@ -63,14 +68,19 @@ def seen_on(scene: Scene, grid: Grid) -> Scene:
         out = cv2.remap(plane, *at, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REPLICATE)
         return np.maximum(np.asarray(out, np.float32), 0)
 
-    return Scene(grid.scale_arcsec, {n: moved(p) for n, p in scene.lines.items()},
-                 {n: moved(p) for n, p in scene.continuum.items()}, _stars_on(scene.stars, home, grid))
+    return Scene(
+        grid.scale_arcsec,
+        {n: moved(p) for n, p in scene.lines.items()},
+        {n: moved(p) for n, p in scene.continuum.items()},
+        _stars_on(scene.stars, home, grid),
+    )
 
 
 def _stars_on(stars: StarTable, home: Grid, grid: Grid) -> StarTable:
     """The stars that fall on a grid, or just beside it."""
     x, y = grid.from_sky(*home.to_sky(stars.x.astype(float), stars.y.astype(float)))
     near = (x > -30) & (y > -30) & (x < grid.shape[1] + 30) & (y < grid.shape[0] + 30)
-    cut = [a[near].astype(np.float32) for a in (x, y, stars.mag, stars.temperature_k,
-                                                    stars.extinction)]
+    cut = [
+        a[near].astype(np.float32) for a in (x, y, stars.mag, stars.temperature_k, stars.extinction)
+    ]
     return StarTable(*cut)

@@ -1,4 +1,6 @@
-"""An invented nebula: filaments, a cavity around hot stars, ionisation layers, dust and a star field."""
+"""An invented nebula: filaments, a cavity around hot stars, ionisation layers, dust and a star
+field.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ from .fields import power_field
 
 @dataclass(frozen=True)
 class StarTable:
-    """Stars of a scene: pixel positions, AB magnitude at 550 nm, temperature, extinction at 550 nm (mag)."""
+    """Stars of a scene: pixel positions, AB magnitude at 550 nm, temperature, extinction at 550 nm
+    (mag).
+    """
 
     x: F32
     y: F32
@@ -24,14 +28,17 @@ class StarTable:
 
     def ab_mag(self, wavelength_nm: float) -> F32:
         """AB magnitude at a wavelength: black body, reddened as 1/lambda."""
-        ratio = _planck_nu(wavelength_nm, self.temperature_k) / _planck_nu(550.0, self.temperature_k)
+        ratio = _planck_nu(wavelength_nm, self.temperature_k) / _planck_nu(
+            550.0, self.temperature_k
+        )
         red = self.extinction * (550.0 / wavelength_nm)
         return (self.mag - 2.5 * np.log10(ratio) + red).astype(np.float32)
 
 
 @dataclass(frozen=True)
 class Scene:
-    """The truth: line brightness in rayleigh per channel (H, W), continuum in AB mag/arcsec2 terms, stars.
+    """The truth: line brightness in rayleigh per channel (H, W), continuum in AB mag/arcsec2 terms,
+    stars.
 
     ``continuum`` holds linear photon rates relative to AB 22 per arcsec2, for R, G and B.
     """
@@ -51,8 +58,9 @@ class Scene:
 class SceneRecipe:
     """What the invented nebula is made of. Brightness in rayleigh at the bright parts.
 
-    ``half_size_arcmin`` are the half axes of its envelope; the cavity sits at ``heart`` (in half axes). ``beacons`` are
-    bright stars in front of all: place as a share of width and height, and magnitude.
+    ``half_size_arcmin`` are the half axes of its envelope; the cavity sits at ``heart`` (in half
+    axes). ``beacons`` are bright stars in front of all: place as a share of width and height, and
+    magnitude.
     """
 
     half_size_arcmin: tuple[float, float] = (24.0, 17.5)
@@ -66,33 +74,51 @@ class SceneRecipe:
     beacons: tuple[tuple[float, float, float], ...] = ()
 
 
-def make_scene(shape: tuple[int, int], scale_arcsec: float, seed: int = 12,
-               recipe: SceneRecipe | None = None) -> Scene:
-    """Build the scene on a grid of ``shape`` (H, W) with ``scale_arcsec`` per pixel. Same seed, same sky."""
+def make_scene(
+    shape: tuple[int, int], scale_arcsec: float, seed: int = 12, recipe: SceneRecipe | None = None
+) -> Scene:
+    """Build the scene on a grid of ``shape`` (H, W) with ``scale_arcsec`` per pixel. Same seed,
+    same sky.
+    """
     recipe = recipe or SceneRecipe()
     rng = np.random.default_rng(seed)
     density, ionised, edges, dust = _structure(shape, scale_arcsec, recipe, rng)
     lines = _lines(density, ionised, edges, dust, recipe)
     glow = density * (0.35 + 0.65 * np.exp(-2.0 * ionised))
-    continuum = {name: (strength * glow * np.exp(-depth * dust)).astype(np.float32)
-                 for name, strength, depth in (("R", 0.10, 0.8), ("G", 0.10, 1.1), ("B", 0.16, 1.4))}
+    continuum = {
+        name: (strength * glow * np.exp(-depth * dust)).astype(np.float32)
+        for name, strength, depth in (("R", 0.10, 0.8), ("G", 0.10, 1.1), ("B", 0.16, 1.4))
+    }
     return Scene(scale_arcsec, lines, continuum, _stars(shape, dust, recipe, rng))
 
 
-def _structure(shape: tuple[int, int], scale: float, recipe: SceneRecipe,
-               rng: np.random.Generator) -> tuple[F32, F32, F32, F32]:
-    """Density, ionisation depth (0 at the hot stars, 1 at the front), front strength, dust depth."""
+def _structure(
+    shape: tuple[int, int], scale: float, recipe: SceneRecipe, rng: np.random.Generator
+) -> tuple[F32, F32, F32, F32]:
+    """Density, ionisation depth (0 at the hot stars, 1 at the front), front strength, dust
+    depth.
+    """
     height, width = shape
     unit = recipe.half_size_arcmin[0] * 60 / scale  # the long half axis in pixels
     flat = recipe.half_size_arcmin[0] / recipe.half_size_arcmin[1]
     gy, gx = np.mgrid[0:height, 0:width].astype(np.float32)
     longest = 0.9 * unit
     wx, wy = (power_field(shape, 5.0, rng, longest) * np.float32(0.06 * unit) for _ in range(2))
-    fine_x, fine_y = (power_field(shape, 4.2, rng, longest / 4) * np.float32(0.012 * unit) for _ in range(2))
+    fine_x, fine_y = (
+        power_field(shape, 4.2, rng, longest / 4) * np.float32(0.012 * unit) for _ in range(2)
+    )
 
     def warped(field: F32, more: float = 1.0) -> F32:
-        return np.asarray(cv2.remap(field, gx + more * (wx + fine_x), gy + more * (wy + fine_y),
-                                    cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101), np.float32)
+        return np.asarray(
+            cv2.remap(
+                field,
+                gx + more * (wx + fine_x),
+                gy + more * (wy + fine_y),
+                cv2.INTER_CUBIC,
+                borderMode=cv2.BORDER_REFLECT_101,
+            ),
+            np.float32,
+        )
 
     ridged = _ridged(warped(power_field(shape, 3.1, rng, longest / 1.5)), 4.0)
     threads = _ridged(warped(power_field(shape, 2.9, rng, longest / 4)), 3.4)
@@ -110,26 +136,44 @@ def _structure(shape: tuple[int, int], scale: float, recipe: SceneRecipe,
     density = np.clip(body, 0, None) ** 2.2 * envelope * (0.16 + 0.84 * cavity)
     rim = np.exp(-(((hollow - front * 1.05) / 0.09) ** 2)) * (0.4 + 1.0 * ridged)
     density = density * (1 + 1.3 * rim)
-    halo = 0.032 * _smoothstep(1.6, 0.3, radius) * np.clip(0.75 + 0.5 * smooth + 0.35 * ridged, 0.1, None)
+    halo = (
+        0.032
+        * _smoothstep(1.6, 0.3, radius)
+        * np.clip(0.75 + 0.5 * smooth + 0.35 * ridged, 0.1, None)
+    )
     density = (density + halo) / np.quantile(density, 0.985)
     lanes = _ridged(warped(power_field(shape, 2.9, rng, longest / 1.3)), 2.4)
     knots = _smoothstep(0.6, 1.7, warped(power_field(shape, 3.0, rng, longest / 2.5)))
-    dust = 1.5 * _smoothstep(0.66, 1.06, lanes + 0.06 * grain) * _smoothstep(1.3, 0.35, radius) + 0.9 * knots * envelope
+    dust = (
+        1.5 * _smoothstep(0.66, 1.06, lanes + 0.06 * grain) * _smoothstep(1.3, 0.35, radius)
+        + 0.9 * knots * envelope
+    )
     ionised = np.clip(hollow / front, 0, 3)
     blurred = cv2.GaussianBlur(density.astype(np.float32), (0, 0), 0.02 * unit)
     edges = np.clip(density - blurred, 0, None) * _smoothstep(0.75, 1.5, ionised)
-    return density.astype(np.float32), ionised.astype(np.float32), edges.astype(np.float32), dust.astype(np.float32)
+    return (
+        density.astype(np.float32),
+        ionised.astype(np.float32),
+        edges.astype(np.float32),
+        dust.astype(np.float32),
+    )
 
 
-def _lines(density: F32, ionised: F32, edges: F32, dust: F32, recipe: SceneRecipe) -> dict[str, F32]:
+def _lines(
+    density: F32, ionised: F32, edges: F32, dust: F32, recipe: SceneRecipe
+) -> dict[str, F32]:
     """O3 inside, Ha between, S2 on the rims and fronts; the dust takes more of the bluer line."""
     glow = _smoothstep(1.40, 0.30, ionised) * (0.22 + 1.1 * np.sqrt(np.clip(density, 0, None)))
     ring = np.exp(-(((ionised - 0.88) / 0.26) ** 2)) * density
     arc = np.exp(-(((ionised - 1.75) / 0.09) ** 2)) * density
     o3 = (0.50 * glow + 0.45 * ring + 0.25 * arc) * np.exp(-1.0 * dust)
-    between = (0.16 + 0.84 * _smoothstep(0.45, 1.10, ionised)) * (1.15 - 0.55 * _smoothstep(1.1, 2.6, ionised))
+    between = (0.16 + 0.84 * _smoothstep(0.45, 1.10, ionised)) * (
+        1.15 - 0.55 * _smoothstep(1.1, 2.6, ionised)
+    )
     ha = (density * between + 0.04 * glow) * np.exp(-0.65 * dust)
-    rims = density * (0.14 + 1.3 * _smoothstep(1.10, 2.4, ionised)) * _smoothstep(0.75, 1.25, ionised)
+    rims = (
+        density * (0.14 + 1.3 * _smoothstep(1.10, 2.4, ionised)) * _smoothstep(0.75, 1.25, ionised)
+    )
     s2 = (rims + 1.1 * edges) * np.exp(-0.62 * dust)
     out = {}
     for name, plane, peak in (("Ha", ha, recipe.ha), ("O3", o3, recipe.o3), ("S2", s2, recipe.s2)):
@@ -139,19 +183,29 @@ def _lines(density: F32, ionised: F32, edges: F32, dust: F32, recipe: SceneRecip
     return out
 
 
-def _stars(shape: tuple[int, int], dust: F32, recipe: SceneRecipe, rng: np.random.Generator) -> StarTable:
+def _stars(
+    shape: tuple[int, int], dust: F32, recipe: SceneRecipe, rng: np.random.Generator
+) -> StarTable:
     height, width = shape
     count = round(recipe.star_count * height * width / (1070 * 1600))
     x = rng.uniform(-8, width + 8, count).astype(np.float32)
     y = rng.uniform(-8, height + 8, count).astype(np.float32)
     # Pareto law: cumulative counts grow as 10^(0.36 mag)
-    mag = 17.6 + np.log10(rng.uniform(10 ** (0.36 * (recipe.brightest_mag - 17.6)), 1, count)) / 0.36
+    mag = (
+        17.6 + np.log10(rng.uniform(10 ** (0.36 * (recipe.brightest_mag - 17.6)), 1, count)) / 0.36
+    )
     temperature = np.exp(rng.normal(np.log(5600), 0.36, count)).clip(2900, 24000)
     inside = dust[np.clip(y, 0, height - 1).astype(int), np.clip(x, 0, width - 1).astype(int)]
     behind = rng.uniform(0, 1, count) < 0.65
     extinction = 0.25 + np.where(behind, 0.75 * inside, 0)
     for n, (u, v, bright) in enumerate(recipe.beacons):
-        x[n], y[n], mag[n], temperature[n], extinction[n] = u * width, v * height, bright, 6200 + 900 * n, 0.05
+        x[n], y[n], mag[n], temperature[n], extinction[n] = (
+            u * width,
+            v * height,
+            bright,
+            6200 + 900 * n,
+            0.05,
+        )
     return StarTable(x, y, *(a.astype(np.float32) for a in (mag, temperature, extinction)))
 
 

@@ -53,40 +53,75 @@ class BlendStep(Step):
         self.table.moved.connect(lambda o, c, w: self.session.set_mix(o, c, w, passing=True))
         self.table.settled.connect(self.session.set_mix)
         fold.add(self.table)
-        self.rows_button = button("more channels", "Show the channels that this mix takes nothing of", "quiet")
+        self.rows_button = button(
+            "more channels", "Show the channels that this mix takes nothing of", "quiet"
+        )
         self.rows_button.clicked.connect(self._toggle_rows)
         fold.add(self.rows_button)
-        self.share = ValueBinding(self.session, "O3 in green", "green_share", 0.0, 1.0, 0.60,
-                                  "How much of green comes from O3; the rest comes from Ha.")
-        self.spread = ValueBinding(self.session, "hue spread", "hue_spread", 0.0, 1.0, 0.5,
-                                   "0 shows each line in its own hue, where Ha and S2 look alike;\n"
-                                   "more exaggerates the difference and keeps the order of the wavelengths.")
+        self.share = ValueBinding(
+            self.session,
+            "O3 in green",
+            "green_share",
+            0.0,
+            1.0,
+            0.60,
+            "How much of green comes from O3; the rest comes from Ha.",
+        )
+        self.spread = ValueBinding(
+            self.session,
+            "hue spread",
+            "hue_spread",
+            0.0,
+            1.0,
+            0.5,
+            "0 shows each line in its own hue, where Ha and S2 look alike;\n"
+            "more exaggerates the difference and keeps the order of the wavelengths.",
+        )
         fold.add(self.share)
         fold.add(self.spread)
 
     def _balance_fold(self) -> None:
         fold = self.balance_fold = self.inspector.add(Fold("Balance"))
         self.dial = BalanceDial()
-        self.dial.moved.connect(lambda v: self.session.set_settings("balance", True, balance=v, balance_auto=False))
-        self.dial.settled.connect(lambda v: self.session.set_settings("balance", balance=v, balance_auto=False))
+        self.dial.moved.connect(
+            lambda v: self.session.set_settings("balance", True, balance=v, balance_auto=False)
+        )
+        self.dial.settled.connect(
+            lambda v: self.session.set_settings("balance", balance=v, balance_auto=False)
+        )
         fold.add(self.dial)
         self.auto = QCheckBox("choose it from the noise allowed (A)")
         self.auto.setAccessibleName("automatic balance")
-        self.auto.setToolTip("The smallest balance whose predicted background noise stays under the limits (A).")
+        self.auto.setToolTip(
+            "The smallest balance whose predicted background noise stays under the limits (A)."
+        )
         self.auto.clicked.connect(self.set_auto)
         fold.add(self.auto)
         self.figures = Figures()
         fold.add(self.figures)
-        self.allowed = ValueBinding(self.session, "noise allowed", "limits", 0.3, 3.0, 1.0,
-                                    "How much background noise the automatic balance and the advice allow.\n"
-                                    "100 % is lightness 0.025, colour 0.030, blotches 0.006 (Oklab).",
-                                    text=lambda v: f"{100 * v:.0f} %")
+        self.allowed = ValueBinding(
+            self.session,
+            "noise allowed",
+            "limits",
+            0.3,
+            3.0,
+            1.0,
+            "How much background noise the automatic balance and the advice allow.\n"
+            "100 % is lightness 0.025, colour 0.030, blotches 0.006 (Oklab).",
+            text=lambda v: f"{100 * v:.0f} %",
+        )
         fold.add(self.allowed)
 
     def set_auto(self, on: bool) -> None:
         """Let the limits choose the balance, or keep the one that they chose."""
-        balance = self.session.recipe.settings.balance if self.session.recipe else self.session.state.settings.balance
-        self.session.set_settings("automatic balance" if on else "balance by hand", balance=balance, balance_auto=on)
+        balance = (
+            self.session.recipe.settings.balance
+            if self.session.recipe
+            else self.session.state.settings.balance
+        )
+        self.session.set_settings(
+            "automatic balance" if on else "balance by hand", balance=balance, balance_auto=on
+        )
 
     def nudge(self, step: float) -> None:
         """Move the balance by a step."""
@@ -97,7 +132,9 @@ class BlendStep(Step):
         ids = [m.id for m in available_mappings(self.session.channels.names)]
         here = self.session.recipe.settings.mapping if self.session.recipe else ""
         if ids:
-            self.session.set_mapping(ids[(ids.index(here) + step) % len(ids)] if here in ids else ids[0])
+            self.session.set_mapping(
+                ids[(ids.index(here) + step) % len(ids)] if here in ids else ids[0]
+            )
 
     def _toggle_rows(self) -> None:
         self._all_rows = not self._all_rows
@@ -127,7 +164,9 @@ class BlendStep(Step):
         used = settings.used()
         rows = [n for n in names if self._all_rows or n in used]
         noise = self.session.noise
-        self.table.show_mix(rows, {o: dict(r) for o, r in settings.mix.items()}, noise.outputs if noise else {})
+        self.table.show_mix(
+            rows, {o: dict(r) for o, r in settings.mix.items()}, noise.outputs if noise else {}
+        )
         self.mix_fold.set_note(mapping_words(mapping))
         hidden = [n for n in names if n not in used]
         self.rows_button.setVisible(bool(hidden))
@@ -136,18 +175,33 @@ class BlendStep(Step):
         self.spread.setVisible(mapping == "line-hues")
         self.dial.set_value(settings.balance, self.session.suggested)
         self.auto.setChecked(self.session.state.settings.balance_auto)
-        self.balance_fold.set_note("automatic" if self.session.state.settings.balance_auto else "by hand")
+        self.balance_fold.set_note(
+            "automatic" if self.session.state.settings.balance_auto else "by hand"
+        )
         self._show_levels(recipe)
 
     def _show_levels(self, recipe: Recipe) -> None:
         levels = level_channels(recipe.channels, recipe.settings.used(), recipe.settings.balance)
         rows = []
         for name in recipe.settings.used():
-            lift = f"level {100 * levels.lift(name):.0f} %" if recipe.channels[name].signal > 0 else "no signal"
-            tip = (f"{name} enters at {100 * levels.lift(name):.0f} % of the level at which all channels are equally "
-                   f"loud,\nand its noise is then {100 * levels.noise[name]:.1f} % of that level.")
-            rows.append((f"{name}, SNR {snr_text(recipe.channels[name].snr)}", lift,
-                         f"noise {100 * levels.noise[name]:.1f} %", tip))
+            lift = (
+                f"level {100 * levels.lift(name):.0f} %"
+                if recipe.channels[name].signal > 0
+                else "no signal"
+            )
+            tip = (
+                f"{name} enters at {100 * levels.lift(name):.0f} % of the level at which all "
+                "channels are equally "
+                f"loud,\nand its noise is then {100 * levels.noise[name]:.1f} % of that level."
+            )
+            rows.append(
+                (
+                    f"{name}, SNR {snr_text(recipe.channels[name].snr)}",
+                    lift,
+                    f"noise {100 * levels.noise[name]:.1f} %",
+                    tip,
+                )
+            )
         self.figures.show_rows(rows)
 
     def figure(self, channel: str) -> tuple[str, str]:

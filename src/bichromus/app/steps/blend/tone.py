@@ -21,8 +21,18 @@ class ValueBinding(QWidget):
     The path ``limits`` scales all noise limits together.
     """
 
-    def __init__(self, session: Session, name: str, path: str, low: float, high: float, default: float, tip: str,
-                 step: float = 0.01, text: Callable[[float], str] | None = None) -> None:
+    def __init__(
+        self,
+        session: Session,
+        name: str,
+        path: str,
+        low: float,
+        high: float,
+        default: float,
+        tip: str,
+        step: float = 0.01,
+        text: Callable[[float], str] | None = None,
+    ) -> None:
         super().__init__()
         self._session, self._name, self._path = session, name, path
         self.slider = ValueSlider(name, low, high, default, tip, step, text)
@@ -53,12 +63,23 @@ class ValueBinding(QWidget):
 class _ToneFold(Fold):
     """A fold of bindings whose note counts what differs from the default."""
 
-    def __init__(self, title: str, session: Session, bridge: Bridge, group: str, default: Stretch | Colour,
-                 rows: list[tuple[str, str, float, float, str, float]]) -> None:
+    def __init__(
+        self,
+        title: str,
+        session: Session,
+        bridge: Bridge,
+        group: str,
+        default: Stretch | Colour,
+        rows: list[tuple[str, str, float, float, str, float]],
+    ) -> None:
         super().__init__(title)
         self._group, self._default = group, default
-        self.bindings = {key: ValueBinding(session, name, f"{group}.{key}", low, high, getattr(default, key), tip, step)
-                         for name, key, low, high, tip, step in rows}
+        self.bindings = {
+            key: ValueBinding(
+                session, name, f"{group}.{key}", low, high, getattr(default, key), tip, step
+            )
+            for name, key, low, high, tip, step in rows
+        }
         for binding in self.bindings.values():
             self.add(binding)
         bridge.state.connect(self._count)
@@ -74,23 +95,84 @@ class StretchFold(_ToneFold):
     """The curve."""
 
     def __init__(self, session: Session, bridge: Bridge) -> None:
-        super().__init__("Stretch, asinh", session, bridge, "stretch", Stretch(), [
-            ("background", "background", 0.02, 0.30, "Where the empty sky lands: 0 is black, 1 is white.", 0.005),
-            ("signal", "signal", 0.36, 0.80, "Where a typical part of the nebula lands.", 0.01),
-            ("strength", "strength", 1.0, 16.0, "How much faint light is lifted against bright light.", 0.1),
-            ("shoulder", "shoulder", 0.45, 0.95, "From here on bright light is held back, so that cores keep detail.",
-             0.01)])
+        super().__init__(
+            "Stretch, asinh",
+            session,
+            bridge,
+            "stretch",
+            Stretch(),
+            [
+                (
+                    "background",
+                    "background",
+                    0.02,
+                    0.30,
+                    "Where the empty sky lands: 0 is black, 1 is white.",
+                    0.005,
+                ),
+                ("signal", "signal", 0.36, 0.80, "Where a typical part of the nebula lands.", 0.01),
+                (
+                    "strength",
+                    "strength",
+                    1.0,
+                    16.0,
+                    "How much faint light is lifted against bright light.",
+                    0.1,
+                ),
+                (
+                    "shoulder",
+                    "shoulder",
+                    0.45,
+                    0.95,
+                    "From here on bright light is held back, so that cores keep detail.",
+                    0.01,
+                ),
+            ],
+        )
 
 
 class ColourFold(_ToneFold):
     """The colour steps."""
 
     def __init__(self, session: Session, bridge: Bridge) -> None:
-        super().__init__("Colour", session, bridge, "colour", Colour(), [
-            ("limit green", "limit_green", 0.0, 1.0, "Takes green off that nothing in the sky has; lightness stays.",
-             0.01),
-            ("limit magenta", "limit_magenta", 0.0, 1.0, "Takes magenta off, as it comes around stars; lightness "
-             "stays.", 0.01),
-            ("saturation", "saturation", 0.0, 2.5, "Colour of the nebula; the noise of the sky is spared.", 0.01),
-            ("star colour", "star_colour", 0.0, 1.0, "0 leaves the stars white, 1 leaves them as they are blended.",
-             0.01)])
+        super().__init__(
+            "Colour",
+            session,
+            bridge,
+            "colour",
+            Colour(),
+            [
+                (
+                    "limit green",
+                    "limit_green",
+                    0.0,
+                    1.0,
+                    "Takes green off that nothing in the sky has; lightness stays.",
+                    0.01,
+                ),
+                (
+                    "limit magenta",
+                    "limit_magenta",
+                    0.0,
+                    1.0,
+                    "Takes magenta off, as it comes around stars; lightness stays.",
+                    0.01,
+                ),
+                (
+                    "saturation",
+                    "saturation",
+                    0.0,
+                    2.5,
+                    "Colour of the nebula; the noise of the sky is spared.",
+                    0.01,
+                ),
+                (
+                    "star colour",
+                    "star_colour",
+                    0.0,
+                    1.0,
+                    "0 leaves the stars white, 1 leaves them as they are blended.",
+                    0.01,
+                ),
+            ],
+        )

@@ -1,4 +1,6 @@
-"""The chain of a channel: its steps one under the other, each with its result, its switch and its controls."""
+"""The chain of a channel: its steps one under the other, each with its result, its switch and its
+controls.
+"""
 
 from __future__ import annotations
 
@@ -16,13 +18,16 @@ _TIPS = {
     "align": "How the stacks lie on the common grid",
     "gradient": "The slope of the sky, through tiles without stars and nebula",
     "pool": "All origins of this channel in one, each weighted by (flux / noise)²",
-    "continuum": "The starlight and dust that shine through a line's filter, told from a broadband channel",
+    "continuum": "The starlight and dust that "
+    "shine through a line's filter, told from a broadband channel",
     "stars": "The stars as a layer of their own, and the channel without them",
 }
 
 
 class LinkRow(QWidget):
-    """One step: a ring on the chain, its title, its result in a line, and a switch where there is a choice."""
+    """One step: a ring on the chain, its title, its result in a line, and a switch where there is a
+    choice.
+    """
 
     chosen = pyqtSignal(str)
     switched = pyqtSignal(str, bool)
@@ -58,14 +63,19 @@ class LinkRow(QWidget):
         style = self.words.style()
         if style is not None:
             style.polish(self.words)
-        tip = f"{_TIPS[link.id]}.\n{'Close' if opened else 'Open'} its controls (J, Shift+J step through the chain)."
+        tip = (
+            f"{_TIPS[link.id]}.\n"
+            f"{'Close' if opened else 'Open'} its controls (J, Shift+J step through the chain)."
+        )
         self.setToolTip(tip)
         self.title.setToolTip(tip)
         self.switch.setVisible(link.on is not None)
         self.switch.setChecked(bool(link.on))
         self.switch.setAccessibleName(f"{link.title} on")
-        self.switch.setToolTip(f"Switch this step {'off' if link.on else 'on'} (I);\n"
-                               "only what lies below it is done again")
+        self.switch.setToolTip(
+            f"Switch this step {'off' if link.on else 'on'} (I);\n"
+            "only what lies below it is done again"
+        )
         self.update()
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
@@ -80,7 +90,9 @@ class LinkRow(QWidget):
         if not self.first:
             painter.drawLine(QPointF(middle.x(), 0), QPointF(middle.x(), middle.y() - 5))
         if not self.last or self.open:
-            painter.drawLine(QPointF(middle.x(), middle.y() + 5), QPointF(middle.x(), self.height()))
+            painter.drawLine(
+                QPointF(middle.x(), middle.y() + 5), QPointF(middle.x(), self.height())
+            )
         colour = QColor(t.accent if self.link.wants else t.strong if self.open else t.muted)
         painter.setPen(QPen(colour, 1.6))
         painter.setBrush(colour if self.link.on is not False else QColor(t.panel))
@@ -114,7 +126,9 @@ class LookBar(QWidget):
                 old.deleteLater()
             self._buttons = []
             for words, look in looks:
-                made = button(f"show {words}", f"Show {words} on the stage (V goes on to the next)", "choice")
+                made = button(
+                    f"show {words}", f"Show {words} on the stage (V goes on to the next)", "choice"
+                )
                 made.setCheckable(True)
                 made.clicked.connect(lambda _on, v=look: self.looked.emit(v))
                 self.row.addWidget(made)
@@ -125,8 +139,9 @@ class LookBar(QWidget):
 
 
 class ChainFold(Fold):
-    """The chain of the selected channel. ``opened`` tells the step that is open, ``switched`` a switch, ``looked`` what
-    is to be shown (a Look, or None for the channel itself)."""
+    """The chain of the selected channel. ``opened`` tells the step that is open, ``switched`` a
+    switch, ``looked`` what is to be shown (a Look, or None for the channel itself).
+    """
 
     opened = pyqtSignal(str)
     switched = pyqtSignal(str, bool)
@@ -151,7 +166,9 @@ class ChainFold(Fold):
         if self.current not in ids:
             self.current = ""
         for number, link in enumerate(links):
-            self.rows[link.id].show_link(link, number == 0, number == len(links) - 1, link.id == self.current)
+            self.rows[link.id].show_link(
+                link, number == 0, number == len(links) - 1, link.id == self.current
+            )
         for name, panel in self.panels.items():
             panel.setVisible(name == self.current and name in ids)
         here = next((link for link in links if link.id == self.current), None)
@@ -195,5 +212,3 @@ class ChainFold(Fold):
         row = self.rows.get(self.current)
         if row is not None and row.link.on is not None:
             self.switched.emit(self.current, not row.link.on)
-
-

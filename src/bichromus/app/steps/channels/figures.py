@@ -1,4 +1,6 @@
-"""The figures of one channel: noise, signal, stars; the spread of its values and the map of its stars."""
+"""The figures of one channel: noise, signal, stars; the spread of its values and the map of its
+stars.
+"""
 
 from __future__ import annotations
 
@@ -25,16 +27,28 @@ class FiguresFold(Fold):
         super().__init__("Figures")
         self.histogram = Histogram()
         self.rows = Figures()
-        self.source = ChoiceBox("stack whose stars are mapped", "Each stack has its own optics: look at one at a time")
+        self.source = ChoiceBox(
+            "stack whose stars are mapped", "Each stack has its own optics: look at one at a time"
+        )
         self.source.activated.connect(self._show_field)
         self.map = StarMap()
         self.words = label("", "muted", wrap=True)
         self.marks = QCheckBox("mark full cores and halos")
-        self.marks.setToolTip("Rings around stars whose cores are full,\n"
-                              "and around the discs that a filter throws back (M)")
+        self.marks.setToolTip(
+            "Rings around stars whose cores are full,\n"
+            "and around the discs that a filter throws back (M)"
+        )
         self.marks.clicked.connect(self.marked)
         self.notes = label("", "muted", wrap=True)
-        for widget in (self.notes, self.histogram, self.rows, self.source, self.map, self.words, self.marks):
+        for widget in (
+            self.notes,
+            self.histogram,
+            self.rows,
+            self.source,
+            self.map,
+            self.words,
+            self.marks,
+        ):
             self.add(widget)
         self._fields: dict[str, StarField] = {}
 
@@ -54,7 +68,9 @@ class FiguresFold(Fold):
         cores = prepared.notes.get("cores", ())
         halos = sum(1 for c in cores if c[3])
         self.marks.setVisible(bool(cores))
-        self.marks.setText(f"mark {len(cores)} full cores" + (f", {halos} with halos" if halos else ""))
+        self.marks.setText(
+            f"mark {len(cores)} full cores" + (f", {halos} with halos" if halos else "")
+        )
         self._show_field()
 
     def _show_field(self, _index: int = 0) -> None:
@@ -68,18 +84,49 @@ def figures_of(prepared: Prepared) -> list[tuple[str, str, str, str]]:
     """Rows of name, remark, figure and tooltip."""
     m = prepared.measure
     noise, stars = m.noise, m.stars
-    rows = [("signal", f"{100 * m.region_share:.1f} % of frame", value_text(m.signal),
-             "Mean light of the nebula above the background, over the region where it stands out"),
-            ("noise", "pixel to pixel", value_text(noise.sigma_px), "Standard deviation where the sky is quiet"),
-            ("noise", "large scale" if noise.method else "scale unknown",
-             value_text(noise.sigma_eff) if noise.sigma_eff else "–",
-             f"The white noise that would look the same after smoothing ({noise.method or 'unknown'});\n"
-             "debayering and resampling hide noise from pixel to pixel"),
-            ("background", "", value_text(m.background), "Level of the sky in the middle of the picture"),
-            ("stars", f"{stars.saturated} saturated" if stars.saturated else "", f"{stars.count:,}",
-             "Stars found above 5 sigma")]
+    rows = [
+        (
+            "signal",
+            f"{100 * m.region_share:.1f} % of frame",
+            value_text(m.signal),
+            "Mean light of the nebula above the background, over the region where it stands out",
+        ),
+        (
+            "noise",
+            "pixel to pixel",
+            value_text(noise.sigma_px),
+            "Standard deviation where the sky is quiet",
+        ),
+        (
+            "noise",
+            "large scale" if noise.method else "scale unknown",
+            value_text(noise.sigma_eff) if noise.sigma_eff else "–",
+            "The white noise that would look the same after smoothing "
+            f"({noise.method or 'unknown'});\n"
+            "debayering and resampling hide noise from pixel to pixel",
+        ),
+        (
+            "background",
+            "",
+            value_text(m.background),
+            "Level of the sky in the middle of the picture",
+        ),
+        (
+            "stars",
+            f"{stars.saturated} saturated" if stars.saturated else "",
+            f"{stars.count:,}",
+            "Stars found above 5 sigma",
+        ),
+    ]
     if stars.fwhm_px is not None and stars.hfr_px is not None and stars.ellipticity is not None:
-        rows += [("star width", "FWHM", f"{stars.fwhm_px:.2f} px", "Median of Moffat fits"),
-                 ("half-flux radius", "", f"{stars.hfr_px:.2f} px", "Half of a star's light lies within"),
-                 ("elongation", "1 − b/a", f"{stars.ellipticity:.2f}", "0 is round")]
+        rows += [
+            ("star width", "FWHM", f"{stars.fwhm_px:.2f} px", "Median of Moffat fits"),
+            (
+                "half-flux radius",
+                "",
+                f"{stars.hfr_px:.2f} px",
+                "Half of a star's light lies within",
+            ),
+            ("elongation", "1 − b/a", f"{stars.ellipticity:.2f}", "0 is round"),
+        ]
     return rows

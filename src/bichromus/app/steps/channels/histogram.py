@@ -1,4 +1,6 @@
-"""How the values of a channel are spread: the sky, the nebula above it, and where cores are full."""
+"""How the values of a channel are spread: the sky, the nebula above it, and where cores are
+full.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,9 @@ _FOOT = 14
 
 
 class Histogram(QWidget):
-    """Counts in logarithm over values in asinh, with marks at the sky, the signal and the full well."""
+    """Counts in logarithm over values in asinh, with marks at the sky, the signal and the full
+    well.
+    """
 
     def __init__(self) -> None:
         super().__init__()
@@ -26,8 +30,10 @@ class Histogram(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFixedHeight(72)
         self.setAccessibleName("spread of values")
-        self.setToolTip("How many pixels have which value: even steps near the sky, ratios above.\n"
-                        "Counts are shown by their logarithm, so that the faint nebula can be seen.")
+        self.setToolTip(
+            "How many pixels have which value: even steps near the sky, ratios above.\n"
+            "Counts are shown by their logarithm, so that the faint nebula can be seen."
+        )
         LOOK.changed.connect(self.update)
 
     def show_channel(self, prepared: Prepared) -> None:
@@ -72,4 +78,6 @@ class Histogram(QWidget):
             left = max(min(x - width / 2, self.width() - width), free)
             free = left + width + 6
             painter.setPen(QColor(t.muted))
-            painter.drawText(QRectF(left, tall, width + 2, _FOOT), Qt.AlignmentFlag.AlignCenter, words)
+            painter.drawText(
+                QRectF(left, tall, width + 2, _FOOT), Qt.AlignmentFlag.AlignCenter, words
+            )

@@ -22,8 +22,11 @@ class LeakBars(QWidget):
         self._lines: tuple[str, ...] = ()
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName("what the colour planes see of each line")
-        self.setToolTip("How strongly each colour plane of the camera answers to each line (the sensor response).\n"
-                        "The smaller bar is the leak that the extraction takes out.")
+        self.setToolTip(
+            "How strongly each colour plane of the camera answers to each line (the sensor "
+            "response).\n"
+            "The smaller bar is the leak that the extraction takes out."
+        )
         LOOK.changed.connect(self.update)
 
     def show_table(self, table: dict[str, dict[str, float]], lines: tuple[str, ...]) -> None:
@@ -51,11 +54,18 @@ class LeakBars(QWidget):
             height = (_ROW - 10) / len(self._lines)
             for number, name in enumerate(self._lines):
                 length = max(room * self._table[plane][name] / most, 2)
-                fill_rect(painter, QRectF(56, top + 3 + number * height, length, max(height - 2, 3)),
-                          tag_colour(name), 1)
+                fill_rect(
+                    painter,
+                    QRectF(56, top + 3 + number * height, length, max(height - 2, 3)),
+                    tag_colour(name),
+                    1,
+                )
             painter.setPen(QColor(t.text))
-            painter.drawText(QRectF(self.width() - 92, top, 92, _ROW - 4),
-                             Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight, self.words(plane))
+            painter.drawText(
+                QRectF(self.width() - 92, top, 92, _ROW - 4),
+                Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
+                self.words(plane),
+            )
 
     def words(self, plane: str) -> str:
         """The leak of a plane: the weaker line's answer over the stronger one's."""

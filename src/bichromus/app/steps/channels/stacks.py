@@ -1,4 +1,6 @@
-"""The stacks that are open: what each holds, and how to correct it; and what the cache holds of them."""
+"""The stacks that are open: what each holds, and how to correct it; and what the cache holds of
+them.
+"""
 
 from __future__ import annotations
 
@@ -17,14 +19,24 @@ from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Fold, button, label
 from ...widgets.text import clock_text
 
-_MIXTURES = (("Ha", "O3"), ("O3", "S2"), ("Ha", "S2"), ("Ha",), ("O3",), ("Hb", "O3"), ("Ha", "O3", "Hb"), RGB)
+_MIXTURES = (
+    ("Ha", "O3"),
+    ("O3", "S2"),
+    ("Ha", "S2"),
+    ("Ha",),
+    ("O3",),
+    ("Hb", "O3"),
+    ("Ha", "O3", "Hb"),
+    RGB,
+)
 _PATTERNS = ("RGGB", "BGGR", "GRBG", "GBRG")
 LIMITS = ((2, "at most 2 GB"), (8, "at most 8 GB"), (32, "at most 32 GB"))
 
 
 class StacksFold(Fold):
-    """One row a stack; ``rows`` by source id. Its first button says what the stack holds and changes it; where no
-    header told, it asks."""
+    """One row a stack; ``rows`` by source id. Its first button says what the stack holds and
+    changes it; where no header told, it asks.
+    """
 
     limit_chosen = pyqtSignal(int)
 
@@ -39,8 +51,9 @@ class StacksFold(Fold):
         self.add(self.ask)
         self.faults = label("", "wants", wrap=True)
         self.add(self.faults)
-        self.open_button = button("Open stacks…",
-                                  "Choose FITS, TIFF or PNG stacks, or drop them on the window (Ctrl+O)")
+        self.open_button = button(
+            "Open stacks…", "Choose FITS, TIFF or PNG stacks, or drop them on the window (Ctrl+O)"
+        )
         self.add(self.open_button)
         self._cache_row()
 
@@ -50,10 +63,14 @@ class StacksFold(Fold):
         line.setContentsMargins(0, 4, 0, 0)
         line.setSpacing(6)
         self.cache = label("", "muted")
-        self.cache.setToolTip("Prepared channels, kept so that nothing is computed twice.\n"
-                              "They can be deleted at any time; the stacks themselves are never touched.")
-        self.limit = ChoiceBox("most that the cache may hold", "What was not used for longest goes first;\n"
-                               "what is on the screen stays")
+        self.cache.setToolTip(
+            "Prepared channels, kept so that nothing is computed twice.\n"
+            "They can be deleted at any time; the stacks themselves are never touched."
+        )
+        self.limit = ChoiceBox(
+            "most that the cache may hold",
+            "What was not used for longest goes first;\nwhat is on the screen stays",
+        )
         self.limit.addItems([words for _, words in LIMITS])
         self.limit.activated.connect(lambda i: self.limit_chosen.emit(LIMITS[i][0]))
         self.again = button("again", "Delete the cache and compute every channel again", "quiet")
@@ -74,7 +91,9 @@ class StacksFold(Fold):
 
     def show_cache(self, bytes_: int) -> None:
         """How much the cache holds."""
-        self.cache.setText(f"cache {bytes_ / 1e9:.1f} GB" if bytes_ >= 1e9 else f"cache {bytes_ / 1e6:.0f} MB")
+        self.cache.setText(
+            f"cache {bytes_ / 1e9:.1f} GB" if bytes_ >= 1e9 else f"cache {bytes_ / 1e6:.0f} MB"
+        )
 
     def show_faults(self, refused: Sequence[str], told: Sequence[str]) -> None:
         """Why stacks could not be used, and what else is to be said of how they lie."""
@@ -87,8 +106,13 @@ class StacksFold(Fold):
         self._cache_line.setVisible(bool(sources))
         unsure = [s for s in sources if not s.sure]
         self.ask.setVisible(bool(unsure))
-        self.ask.setText("" if not unsure else f"What does {Path(unsure[0].path).name} hold? Its header does not say."
-                         if len(unsure) == 1 else f"{len(unsure)} headers do not say what their stack holds.")
+        self.ask.setText(
+            ""
+            if not unsure
+            else f"What does {Path(unsure[0].path).name} hold? Its header does not say."
+            if len(unsure) == 1
+            else f"{len(unsure)} headers do not say what their stack holds."
+        )
         if sources == self._shown:
             return
         self._shown = sources
@@ -108,7 +132,10 @@ class StacksFold(Fold):
         words = "RGB" if source.lines == RGB else "+".join(source.lines)
         tip = "Says what this stack holds; press to correct it."
         if not source.sure:
-            words, tip = f"{words}?", "The header does not say what this stack holds. Press to say it."
+            words, tip = (
+                f"{words}?",
+                "The header does not say what this stack holds. Press to say it.",
+            )
         holds = button(words, f"{source.path}\n{tip}", None if source.sure else "ask")
         holds.setStyleSheet("padding: 1px 6px; text-align: left;")
         holds.setFixedWidth(82)
@@ -128,13 +155,21 @@ class StacksFold(Fold):
         menu = QMenu(parent)
         for lines in _MIXTURES if source.colour else tuple((n,) for n in CHANNELS):
             words = "red, green, blue" if lines == RGB else "+".join(lines)
-            self._action(menu, words, source.sure and lines == source.lines,
-                         lambda _on, i=source.id, v=lines: self._session.set_lines(i, v))
+            self._action(
+                menu,
+                words,
+                source.sure and lines == source.lines,
+                lambda _on, i=source.id, v=lines: self._session.set_lines(i, v),
+            )
         if source.bayer:
             menu.addSeparator()
             for pattern in _PATTERNS:
-                self._action(menu, f"mosaic {pattern}", pattern == source.bayer,
-                             lambda _on, i=source.id, v=pattern: self._session.set_pattern(i, v))
+                self._action(
+                    menu,
+                    f"mosaic {pattern}",
+                    pattern == source.bayer,
+                    lambda _on, i=source.id, v=pattern: self._session.set_pattern(i, v),
+                )
         return menu
 
     def _action(self, menu: QMenu, words: str, checked: bool, act: object) -> None:

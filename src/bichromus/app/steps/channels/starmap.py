@@ -1,4 +1,6 @@
-"""Star width and elongation over the frame of a stack, drawn: where the stars grow, and which way they are long."""
+"""Star width and elongation over the frame of a stack, drawn: where the stars grow, and which way
+they are long.
+"""
 
 from __future__ import annotations
 
@@ -29,9 +31,12 @@ class StarMap(QWidget):
         self._field = field
         self.setVisible(field is not None)
         if field is not None:
-            self.setToolTip(f"{field.words()}.\nEach sign shows how wide stars are there, differences {_LARGER:.0f} "
-                            "times enlarged, and which way they are long.\n"
-                            f"From {field.stars} stars of the whole stack.")
+            self.setToolTip(
+                f"{field.words()}.\n"
+                f"Each sign shows how wide stars are there, differences {_LARGER:.0f} "
+                "times enlarged, and which way they are long.\n"
+                f"From {field.stars} stars of the whole stack."
+            )
             self.setAccessibleDescription(field.words())
         self.updateGeometry()
         self.update()

@@ -1,4 +1,6 @@
-"""The Channels step: every channel from every origin, alone and under one stretch, and the chain that made it."""
+"""The Channels step: every channel from every origin, alone and under one stretch, and the chain
+that made it.
+"""
 
 from __future__ import annotations
 
@@ -22,14 +24,24 @@ from ...widgets.text import clock_text, snr_text
 from ..step import Desk, Step
 from .chain import ChainFold
 from .figures import FiguresFold
-from .panels import AlignPanel, ContinuumPanel, ExtractPanel, GradientPanel, Panel, PoolPanel, StarsPanel
+from .panels import (
+    AlignPanel,
+    ContinuumPanel,
+    ExtractPanel,
+    GradientPanel,
+    Panel,
+    PoolPanel,
+    StarsPanel,
+)
 from .stacks import StacksFold
 
 _ARROWS = 300
 
 
 class ChannelsStep(Step):
-    """Stage: one channel of one origin. Shelf: all of them. Inspector: its chain, its figures, the stacks."""
+    """Stage: one channel of one origin. Shelf: all of them. Inspector: its chain, its figures, the
+    stacks.
+    """
 
     id = "channels"
     title = "Channels"
@@ -65,15 +77,29 @@ class ChannelsStep(Step):
 
     def _chain_fold(self) -> None:
         session = self.session
-        self.extract, self.align, self.gradient = ExtractPanel(session), AlignPanel(session), GradientPanel(session)
-        self.pool, self.continuum, self.stars = PoolPanel(session), ContinuumPanel(session), StarsPanel(session)
+        self.extract, self.align, self.gradient = (
+            ExtractPanel(session),
+            AlignPanel(session),
+            GradientPanel(session),
+        )
+        self.pool, self.continuum, self.stars = (
+            PoolPanel(session),
+            ContinuumPanel(session),
+            StarsPanel(session),
+        )
         self.extract.response.clicked.connect(self.choose_response)
         self.align.missed.connect(lambda _on: self._show_marks())
         self.gradient.drawing.connect(self.desk.canvas.set_drawing)
         self.stars.load_wanted.connect(self.choose_layer)
         self.stars.save_wanted.connect(self.choose_folder)
-        panels: dict[str, Panel] = {"extract": self.extract, "align": self.align, "gradient": self.gradient,
-                                    "pool": self.pool, "continuum": self.continuum, "stars": self.stars}
+        panels: dict[str, Panel] = {
+            "extract": self.extract,
+            "align": self.align,
+            "gradient": self.gradient,
+            "pool": self.pool,
+            "continuum": self.continuum,
+            "stars": self.stars,
+        }
         self.chain = ChainFold(dict(panels))
         self.chain.opened.connect(self._opened)
         self.chain.switched.connect(self.switch)
@@ -92,7 +118,9 @@ class ChannelsStep(Step):
         if self.session.state.response != "generic":
             self.session.set_response("generic")
             return
-        path, _ = QFileDialog.getOpenFileName(self.desk.window, "Response table", str(Path.home()), "CSV (*.csv)")
+        path, _ = QFileDialog.getOpenFileName(
+            self.desk.window, "Response table", str(Path.home()), "CSV (*.csv)"
+        )
         if path:
             self.session.take_response(Path(path))
 
@@ -100,8 +128,12 @@ class ChannelsStep(Step):
         """A layer of stars made elsewhere."""
         if self.prepared is None:
             return
-        path, _ = QFileDialog.getOpenFileName(self.desk.window, f"Stars of {self.prepared.channel}", str(Path.home()),
-                                              "Pictures (*.fits *.fit *.fts *.tif *.tiff *.png)")
+        path, _ = QFileDialog.getOpenFileName(
+            self.desk.window,
+            f"Stars of {self.prepared.channel}",
+            str(Path.home()),
+            "Pictures (*.fits *.fit *.fts *.tif *.tiff *.png)",
+        )
         if path:
             self.session.set_layer(self.prepared.channel, path)
 
@@ -109,7 +141,9 @@ class ChannelsStep(Step):
         """Where both layers are written."""
         if self.prepared is None:
             return
-        folder = QFileDialog.getExistingDirectory(self.desk.window, "Folder for both layers", str(Path.home()))
+        folder = QFileDialog.getExistingDirectory(
+            self.desk.window, "Folder for both layers", str(Path.home())
+        )
         if folder:
             self.session.save_layers(self.prepared.channel, Path(folder))
 
@@ -142,7 +176,9 @@ class ChannelsStep(Step):
         if self.previous in self.session.channels.origins and self.previous is not None:
             self.show_origin(self.previous)
         else:
-            self.session.told.emit("Look at another channel first: then this key blinks between the two.")
+            self.session.told.emit(
+                "Look at another channel first: then this key blinks between the two."
+            )
 
     def toggle_nine(self) -> None:
         """Nine crops at one to one, or the whole."""
@@ -153,10 +189,14 @@ class ChannelsStep(Step):
         prepared = self.prepared
         here = next((k for k in self._links() if k.id == self.chain.current), None)
         if prepared is None or here is None or not here.looks:
-            self.session.told.emit("Open a step of the chain first (J): then this key shows what it did.")
+            self.session.told.emit(
+                "Open a step of the chain first (J): then this key shows what it did."
+            )
             return
         looks: list[Look | None] = [None, *(look for _, look in here.looks)]
-        self._look_at(looks[(looks.index(self.look) + 1) % len(looks)] if self.look in looks else looks[0])
+        self._look_at(
+            looks[(looks.index(self.look) + 1) % len(looks)] if self.look in looks else looks[0]
+        )
 
     def show_misses(self) -> None:
         """Open Align and show how stars miss, or hide it."""
@@ -230,8 +270,11 @@ class ChannelsStep(Step):
         own = state.response != "generic"
         name = Path(state.response).stem if "/" in state.response else state.response
         self.extract.response.setText(f"response: {name}" if own else "response: generic")
-        self.extract.response.setToolTip("Back to the generic response" if own else
-                                         "Approximate values for usual colour cameras; press to load your own CSV")
+        self.extract.response.setToolTip(
+            "Back to the generic response"
+            if own
+            else "Approximate values for usual colour cameras; press to load your own CSV"
+        )
         if self.active:  # else shown when the step begins
             self._show_selected()
 
@@ -261,10 +304,15 @@ class ChannelsStep(Step):
         self._show_selected()
 
     def _open_stacks(self) -> None:
-        """The list of stacks is open while there is nothing else, or something in it wants a word; once all is well it
-        is put away, and then left as the person has it."""
+        """The list of stacks is open while there is nothing else, or something in it wants a word;
+        once all is well it is put away, and then left as the person has it.
+        """
         channels = self.session.channels
-        wants = not channels.origins or bool(channels.refused) or any(not s.sure for s in self.session.state.sources)
+        wants = (
+            not channels.origins
+            or bool(channels.refused)
+            or any(not s.sure for s in self.session.state.sources)
+        )
         if wants or self._stacks_wanted:
             self.stacks.set_open(wants)
         self._stacks_wanted = wants
@@ -272,14 +320,21 @@ class ChannelsStep(Step):
     def _item(self, prepared: Prepared) -> Item:
         used = self.session.channels.chosen.get(prepared.channel) == prepared.origin
         several = len(self.session.channels.of(prepared.channel)) > 1
-        who = "pooled" if prepared.notes.get("kind") == "pooled" else prepared.label.partition(",")[0]
+        who = (
+            "pooled" if prepared.notes.get("kind") == "pooled" else prepared.label.partition(",")[0]
+        )
         if "continuum" in prepared.notes:
             who = "line alone"
         remark = f"SNR {snr_text(prepared.measure.snr)}" + (", in use" if used and several else "")
         if prepared.preliminary:
             remark = f"SNR {snr_text(prepared.measure.snr)}, preliminary"
-        return Item(prepared.origin, f"{prepared.channel}  {who}", remark, prepared.channel,
-                    f"{LONG_NAMES[prepared.channel]}, {prepared.label}\n{clock_text(prepared.hours)}")
+        return Item(
+            prepared.origin,
+            f"{prepared.channel}  {who}",
+            remark,
+            prepared.channel,
+            f"{LONG_NAMES[prepared.channel]}, {prepared.label}\n{clock_text(prepared.hours)}",
+        )
 
     def _links(self) -> list[Link]:
         prepared = self.prepared
@@ -297,12 +352,19 @@ class ChannelsStep(Step):
         self.sheet.mark(prepared.origin)
         found = self._links()
         here = next((k for k in found if k.id == self.chain.current), None)
-        if self.look is not None and (here is None or self.look not in [look for _, look in here.looks]):
+        if self.look is not None and (
+            here is None or self.look not in [look for _, look in here.looks]
+        ):
             self.look = None
         if self.active:
             name, look = self.look or (prepared.origin, "")
-            words = f"{prepared.label}   {clock_text(prepared.hours)}   SNR {snr_text(prepared.measure.snr)}"
-            seen = next((w for w, v in here.looks if v == self.look), "") if here and self.look else ""
+            words = (
+                f"{prepared.label}   {clock_text(prepared.hours)}   SNR "
+                f"{snr_text(prepared.measure.snr)}"
+            )
+            seen = (
+                next((w for w, v in here.looks if v == self.look), "") if here and self.look else ""
+            )
             caption = (prepared.channel, f"{prepared.label}   {seen}" if seen else words)
             before = here.before if here is not None and self.look is None else None
             self.desk.canvas.set_alone(name, caption, prepared.shape, look, before)
@@ -337,13 +399,21 @@ class ChannelsStep(Step):
 
     def _misses(self, prepared: Prepared, source_id: str) -> list[Mark]:
         session = self.session
-        rows = residuals(session.document.store, session.state.sources, session.channels.placing, source_id)
+        rows = residuals(
+            session.document.store, session.state.sources, session.channels.placing, source_id
+        )
         if not len(rows):
             return []
         typical = float(np.median(np.hypot(rows[:, 2], rows[:, 3])))
         times = float(10 ** round(np.log10(max(10 / max(typical, 1e-4), 1))))
-        out = [Mark("arrow", float(x), float(y), times, float(dx), float(dy)) for x, y, dx, dy in rows[:_ARROWS]]
-        words = f"{session.state.source(source_id).label}: {times:.0f} times enlarged, typically {typical:.2f} px"
+        out = [
+            Mark("arrow", float(x), float(y), times, float(dx), float(dy))
+            for x, y, dx, dy in rows[:_ARROWS]
+        ]
+        words = (
+            f"{session.state.source(source_id).label}: {times:.0f} times enlarged, "
+            f"typically {typical:.2f} px"
+        )
         return [*out, Mark("words", 0.0, 0.97 * prepared.shape[0], words=words)]
 
     def figure(self, channel: str) -> tuple[str, str]:
@@ -353,6 +423,8 @@ class ChannelsStep(Step):
 
     def station(self) -> tuple[State, int]:
         channels = self.session.channels
-        state: State = "full" if channels.origins else "half" if self.session.state.sources else "empty"
+        state: State = (
+            "full" if channels.origins else "half" if self.session.state.sources else "empty"
+        )
         unsure = sum(not s.sure for s in self.session.state.sources)
         return state, unsure + len(channels.refused)

@@ -1,4 +1,6 @@
-"""How the log grows: a folder taken in, a folder watched, an evening rehearsed; and what could not be counted."""
+"""How the log grows: a folder taken in, a folder watched, an evening rehearsed; and what could not
+be counted.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +18,12 @@ from ...bridge import Bridge
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, button, label
 
-PACES = (("at once", 1e9), ("600 times faster", 600.0), ("60 times faster", 60.0), ("in real time", 1.0))
+PACES = (
+    ("at once", 1e9),
+    ("600 times faster", 600.0),
+    ("60 times faster", 60.0),
+    ("in real time", 1.0),
+)
 
 
 class GrowingFold(Fold):
@@ -25,11 +32,15 @@ class GrowingFold(Fold):
     def __init__(self, session: Session, bridge: Bridge, window: QWidget) -> None:
         super().__init__("Growing")
         self._session, self._window = session, window
-        self.take = button("Take in a folder…", "Read the headers of all subs in a folder and below (Ctrl+I)")
+        self.take = button(
+            "Take in a folder…", "Read the headers of all subs in a folder and below (Ctrl+I)"
+        )
         self.take.clicked.connect(self.choose_folder)
         self.watch = button("Watch a folder…", "")
         self.watch.clicked.connect(self.choose_watched)
-        self.pace = ChoiceBox("pace of the rehearsal", "How fast the simulated camera shoots tonight's plan")
+        self.pace = ChoiceBox(
+            "pace of the rehearsal", "How fast the simulated camera shoots tonight's plan"
+        )
         self.pace.addItems([words for words, _ in PACES])
         self.pace.setCurrentIndex(1)
         self.rehearse = button("Rehearse tonight", "")
@@ -67,7 +78,9 @@ class GrowingFold(Fold):
     # --- gestures ---
 
     def choose_folder(self) -> None:
-        found = QFileDialog.getExistingDirectory(self._window, "Take in a folder of subs", str(Path.home()))
+        found = QFileDialog.getExistingDirectory(
+            self._window, "Take in a folder of subs", str(Path.home())
+        )
         if found:
             self._session.logbook.take_in(Path(found))
 
@@ -93,12 +106,21 @@ class GrowingFold(Fold):
             return
         try:
             blocks = [(b.channel, b.start, b.end, b.subs, b.sub_s) for b in view.tonight.blocks]
-            evening = make_evening(view.site, view.rig, view.target, session.state.plan.filters, shots_of(blocks),
-                                   view.forecast, session.state.plan.refocus_min)
+            evening = make_evening(
+                view.site,
+                view.rig,
+                view.target,
+                session.state.plan.filters,
+                shots_of(blocks),
+                view.forecast,
+                session.state.plan.refocus_min,
+            )
         except InputError as error:
             session.trouble.emit([error])
             return
-        session.logbook.rehearse(evening, rehearsal_folder(session.document.folder), PACES[self.pace.currentIndex()][1])
+        session.logbook.rehearse(
+            evening, rehearsal_folder(session.document.folder), PACES[self.pace.currentIndex()][1]
+        )
         self.show_state()
 
     def _name(self, index: int) -> None:
@@ -112,18 +134,27 @@ class GrowingFold(Fold):
         session, book = self._session, self._session.logbook
         watched = session.state.watched
         self.watch.setText("Stop watching" if watched else "Watch a folder…")
-        self.watch.setToolTip(f"Subs that arrive in {watched} are no longer taken in" if watched else
-                              "Subs that arrive in a folder are taken in by themselves (Ctrl+Shift+I)")
+        self.watch.setToolTip(
+            f"Subs that arrive in {watched} are no longer taken in"
+            if watched
+            else "Subs that arrive in a folder are taken in by themselves (Ctrl+Shift+I)"
+        )
         self.rehearse.setText("Stop the rehearsal" if book.rehearsing else "Rehearse tonight")
         can = session.plan is not None and (bool(session.plan.tonight.blocks) or book.rehearsing)
         self.rehearse.setEnabled(can)
-        self.rehearse.setToolTip("A simulated camera shoots tonight's plan into a folder that is watched" if can else
-                                 "Nothing is planned for this night")
+        self.rehearse.setToolTip(
+            "A simulated camera shoots tonight's plan into a folder that is watched"
+            if can
+            else "Nothing is planned for this night"
+        )
         words = []
         if watched:
             name = Path(watched).name
-            words.append(f"{name} is away; watching for its return." if book.watch_lost else
-                         f"Watching {name}: {book.arrived} new.")
+            words.append(
+                f"{name} is away; watching for its return."
+                if book.watch_lost
+                else f"Watching {name}: {book.arrived} new."
+            )
         if self._progress:
             words.append(self._progress)
         self.state.setText("\n".join(words))
@@ -136,23 +167,51 @@ class GrowingFold(Fold):
         self.set_note("rehearsing" if book.rehearsing else "watching" if watched else "")
 
     def _told(self, done: int, whole: int, text: str) -> None:
-        self._progress = f"Simulated camera: {text}, {done} of {whole}." if whole and text != "done" else ""
+        self._progress = (
+            f"Simulated camera: {text}, {done} of {whole}." if whole and text != "done" else ""
+        )
         self.show_state()
 
     def _took_in(self, found: Intake, arrived: bool) -> None:
-        rows = [("just arrived" if arrived else "last folder", "", f"{found.files:,} files",
-                 "Files that could be subs, in the folder and below"),
-                ("new subs", "", f"{found.added:,}", "Counted now"),
-                ("known already", "", f"{found.duplicates:,}",
-                 "Counted before, wherever they lie and whatever their name"),
-                ("no lights", "", f"{found.not_lights:,}",
-                 "Listed, not counted. In the whole log: "
-                 + (", ".join(f"{n} {w}" for w, n in self._session.logbook.others.items()) or "none")),
-                ("broken", "", f"{len(found.broken):,}",
-                 "\n".join(f"{Path(f).name}: {why}" for f, why in found.broken[:12]) or "None")]
+        rows = [
+            (
+                "just arrived" if arrived else "last folder",
+                "",
+                f"{found.files:,} files",
+                "Files that could be subs, in the folder and below",
+            ),
+            ("new subs", "", f"{found.added:,}", "Counted now"),
+            (
+                "known already",
+                "",
+                f"{found.duplicates:,}",
+                "Counted before, wherever they lie and whatever their name",
+            ),
+            (
+                "no lights",
+                "",
+                f"{found.not_lights:,}",
+                "Listed, not counted. In the whole log: "
+                + (
+                    ", ".join(f"{n} {w}" for w, n in self._session.logbook.others.items()) or "none"
+                ),
+            ),
+            (
+                "broken",
+                "",
+                f"{len(found.broken):,}",
+                "\n".join(f"{Path(f).name}: {why}" for f, why in found.broken[:12]) or "None",
+            ),
+        ]
         self.figures.show_rows(rows[:2] + [r for r in rows[2:] if r[2] != "0"])
         if found.broken and not arrived:
-            errors = [InputError("This sub could not be counted", why=why, do="Copy it again from where it came",
-                                 file=f)
-                      for f, why in found.broken[:8]]
+            errors = [
+                InputError(
+                    "This sub could not be counted",
+                    why=why,
+                    do="Copy it again from where it came",
+                    file=f,
+                )
+                for f, why in found.broken[:8]
+            ]
             self._session.trouble.emit(errors)

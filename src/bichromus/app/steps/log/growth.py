@@ -1,4 +1,6 @@
-"""Is it enough? SNR against hours: what was measured, how it grows, what is held, and where the goal lies."""
+"""Is it enough? SNR against hours: what was measured, how it grows, what is held, and where the
+goal lies.
+"""
 
 from __future__ import annotations
 
@@ -18,10 +20,11 @@ _LEFT, _FOOT, _TOP = 42, 20, 6
 
 
 class GrowthPlot(QWidget):
-    """A line for each channel: dot at what is held, ring at the goal, cross where its SNR was measured.
+    """A line for each channel: dot at what is held, ring at the goal, cross where its SNR was
+    measured.
 
-    Upward the share of the goal's SNR, along the root of the hours: so SNR grows as a straight line, and all goals lie
-    on one level.
+    Upward the share of the goal's SNR, along the root of the hours: so SNR grows as a straight
+    line, and all goals lie on one level.
     """
 
     def __init__(self) -> None:
@@ -51,7 +54,10 @@ class GrowthPlot(QWidget):
     def _at(self, hours: float, share: float) -> QPointF:
         far, peak = self._span()
         width, height = self.width() - _LEFT - 20, self.height() - _FOOT - _TOP
-        return QPointF(_LEFT + math.sqrt(max(hours, 0) / far) * width, _TOP + height - min(share, peak) / peak * height)
+        return QPointF(
+            _LEFT + math.sqrt(max(hours, 0) / far) * width,
+            _TOP + height - min(share, peak) / peak * height,
+        )
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         painter = QPainter(self)
@@ -59,8 +65,11 @@ class GrowthPlot(QWidget):
         painter.setFont(font(9.2))
         if not self.growths:
             painter.setPen(QColor(LOOK.theme.muted))
-            painter.drawText(self.rect(), Qt.AlignmentFlag.AlignCenter,
-                             "The lines appear when stacks are open whose headers tell their hours.")
+            painter.drawText(
+                self.rect(),
+                Qt.AlignmentFlag.AlignCenter,
+                "The lines appear when stacks are open whose headers tell their hours.",
+            )
             return
         self._paint_scales(painter)
         for growth in sorted(self.growths, key=lambda g: g.channel == self.chosen):
@@ -81,14 +90,40 @@ class GrowthPlot(QWidget):
             painter.setPen(QColor(t.text if share == 1 else t.muted))
             painter.drawText(QRectF(0, y - 8, _LEFT - 6, 16), Qt.AlignmentFlag.AlignRight, words)
         last = -99.0
-        for value in (0.5, 1, 2, 4, 6, 8, 10, 12, 16, 20, 25, 30, 40, 50, 60, 80, 100, 150, 200, 300, 500, 1000):
+        for value in (
+            0.5,
+            1,
+            2,
+            4,
+            6,
+            8,
+            10,
+            12,
+            16,
+            20,
+            25,
+            30,
+            40,
+            50,
+            60,
+            80,
+            100,
+            150,
+            200,
+            300,
+            500,
+            1000,
+        ):
             x = self._at(value, 0).x()
             if value > far or x - last < 44:
                 continue
             last = x
             painter.setPen(QColor(t.muted))
-            painter.drawText(QRectF(x - 30, self.height() - _FOOT + 3, 60, 16), Qt.AlignmentFlag.AlignHCenter,
-                             f"{value:g} h")
+            painter.drawText(
+                QRectF(x - 30, self.height() - _FOOT + 3, 60, 16),
+                Qt.AlignmentFlag.AlignHCenter,
+                f"{value:g} h",
+            )
 
     def _paint_line(self, painter: QPainter, growth: Growth) -> None:
         far, _ = self._span()
@@ -96,10 +131,14 @@ class GrowthPlot(QWidget):
         strong = self.chosen in (None, growth.channel)
         colour.setAlpha(255 if strong else 110)
         painter.setClipRect(QRectF(_LEFT, 0, self.width() - _LEFT, self.height() - _FOOT))
-        for first, last, style in ((0.0, growth.hours, Qt.PenStyle.SolidLine),
-                                   (growth.hours, far, Qt.PenStyle.DotLine)):
+        for first, last, style in (
+            (0.0, growth.hours, Qt.PenStyle.SolidLine),
+            (growth.hours, far, Qt.PenStyle.DotLine),
+        ):
             painter.setPen(QPen(colour, 2.2 if strong and self.chosen else 1.6, style))
-            ends = [self._raw(h, (growth.at(h) or 0.0) / (growth.goal or 1.0)) for h in (first, last)]
+            ends = [
+                self._raw(h, (growth.at(h) or 0.0) / (growth.goal or 1.0)) for h in (first, last)
+            ]
             painter.drawLine(*ends)
         painter.setClipping(False)
 
@@ -125,25 +164,44 @@ class GrowthPlot(QWidget):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(colour)
         painter.drawEllipse(now, 4.5, 4.5)
-        if growth.measured_h and growth.snr is not None and abs(growth.measured_h - growth.hours) > 0.02:
+        if (
+            growth.measured_h
+            and growth.snr is not None
+            and abs(growth.measured_h - growth.hours) > 0.02
+        ):
             at = self._at(growth.measured_h, growth.snr / goal)
             painter.setPen(QPen(QColor(t.strong), 1.4))
             painter.drawLine(at + QPointF(-3.5, -3.5), at + QPointF(3.5, 3.5))
             painter.drawLine(at + QPointF(-3.5, 3.5), at + QPointF(3.5, -3.5))
         self._paint_name(painter, growth, now, taken)
 
-    def _paint_name(self, painter: QPainter, growth: Growth, now: QPointF, taken: list[QRectF]) -> None:
+    def _paint_name(
+        self, painter: QPainter, growth: Growth, now: QPointF, taken: list[QRectF]
+    ) -> None:
         t = LOOK.theme
         painter.setFont(font(9.4, QFont.Weight.DemiBold))
         name = painter.fontMetrics().horizontalAdvance(growth.channel)
         painter.setFont(font(9.2))
         figure = f"SNR {snr_text(growth.now)}"
         wide = name + painter.fontMetrics().horizontalAdvance(figure) + 24
-        places = ((10, -8), (-wide - 10, -8), (10, 10), (-wide - 10, 10), (10, -26), (10, 28),
-                  (-wide - 10, -26), (-wide - 10, 28), (-wide / 2, -30), (-wide / 2, 14))
+        places = (
+            (10, -8),
+            (-wide - 10, -8),
+            (10, 10),
+            (-wide - 10, 10),
+            (10, -26),
+            (10, 28),
+            (-wide - 10, -26),
+            (-wide - 10, 28),
+            (-wide / 2, -30),
+            (-wide / 2, 14),
+        )
         boxes = [QRectF(now.x() + dx, now.y() + dy, wide, 16) for dx, dy in places]
         inside = QRectF(_LEFT + 2, 0, self.width() - _LEFT - 4, self.height() - _FOOT)
-        words = next((b for b in boxes if inside.contains(b) and not any(b.intersects(o) for o in taken)), boxes[0])
+        words = next(
+            (b for b in boxes if inside.contains(b) and not any(b.intersects(o) for o in taken)),
+            boxes[0],
+        )
         taken.append(QRectF(words))
         fill_rect(painter, words.adjusted(-3, 0, 0, 0), t.panel)
         draw_tag(painter, QRectF(words.left(), words.top() + 2, 4, 12), growth.channel)
@@ -158,12 +216,25 @@ class GrowthPlot(QWidget):
         if event is None or not self.growths:
             return
         at = event.position()
-        near = min(self.growths, key=lambda g: min(
-            _far(at, self._at(h, (g.at(h) or 0) / (g.goal or 1))) for h in (g.hours, g.goal_h or g.hours)))
-        goal = f"\ngoal {clock_text(near.goal_h)}, SNR {near.goal:.1f}" if near.goal_h and near.goal else ""
-        more = f"\nanother hour tonight: {near.next_hour:+.1f}" if near.next_hour is not None else ""
-        self.setToolTip(f"{near.channel}: {clock_text(near.hours)} kept, SNR {near.now or 0:.1f}{goal}{more}\n"
-                        "dot: kept, ring: goal, cross: measured, dotted: more hours")
+        near = min(
+            self.growths,
+            key=lambda g: min(
+                _far(at, self._at(h, (g.at(h) or 0) / (g.goal or 1)))
+                for h in (g.hours, g.goal_h or g.hours)
+            ),
+        )
+        goal = (
+            f"\ngoal {clock_text(near.goal_h)}, SNR {near.goal:.1f}"
+            if near.goal_h and near.goal
+            else ""
+        )
+        more = (
+            f"\nanother hour tonight: {near.next_hour:+.1f}" if near.next_hour is not None else ""
+        )
+        self.setToolTip(
+            f"{near.channel}: {clock_text(near.hours)} kept, SNR {near.now or 0:.1f}{goal}{more}\n"
+            "dot: kept, ring: goal, cross: measured, dotted: more hours"
+        )
 
 
 def _far(a: QPointF, b: QPointF) -> float:

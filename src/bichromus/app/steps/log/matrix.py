@@ -1,4 +1,6 @@
-"""Nights as rows, channels as columns, hours in the cells; a night opens into its runs. Paints only what is seen."""
+"""Nights as rows, channels as columns, hours in the cells; a night opens into its runs. Paints only
+what is seen.
+"""
 
 from __future__ import annotations
 
@@ -7,7 +9,17 @@ from dataclasses import dataclass
 from itertools import accumulate
 
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
-from PyQt6.QtGui import QColor, QFont, QHelpEvent, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QResizeEvent
+from PyQt6.QtGui import (
+    QColor,
+    QFont,
+    QHelpEvent,
+    QKeyEvent,
+    QMouseEvent,
+    QPainter,
+    QPaintEvent,
+    QPen,
+    QResizeEvent,
+)
 from PyQt6.QtWidgets import QAbstractScrollArea, QSizePolicy, QToolTip
 
 from ....core.model.channel import LONG_NAMES
@@ -18,8 +30,16 @@ from ...widgets.text import clock_text
 
 _HEAD, _FOOT, _NIGHT, _RUN_HEAD, _RUN = 26, 34, 32, 22, 26
 _FIXED = (("night", 76), ("station", 84), ("Moon", 58), ("stars", 52))
-_RUN_COLUMNS = (("run", 0.0), ("subs", 0.10), ("rejected", 0.24), ("gain", 0.42), ("sensor", 0.49), ("stars", 0.58),
-                ("guiding", 0.66), ("notes", 0.75))
+_RUN_COLUMNS = (
+    ("run", 0.0),
+    ("subs", 0.10),
+    ("rejected", 0.24),
+    ("gain", 0.42),
+    ("sensor", 0.49),
+    ("stars", 0.58),
+    ("guiding", 0.66),
+    ("notes", 0.75),
+)
 
 
 @dataclass(frozen=True)
@@ -35,7 +55,9 @@ class Line:
 
 
 class Matrix(QAbstractScrollArea):
-    """``chosen`` carries the night's row; ``opened`` a run that is to be looked at or changed; ``removed`` a run."""
+    """``chosen`` carries the night's row; ``opened`` a run that is to be looked at or changed;
+    ``removed`` a run.
+    """
 
     chosen = pyqtSignal(object)
     opened = pyqtSignal(object)
@@ -68,7 +90,9 @@ class Matrix(QAbstractScrollArea):
         first = not self.view.rows
         at_end = self.current is not None and self.current.row == len(self.view.rows) - 1
         self.view = view
-        self._most = {c: max((r.hours(c) + r.lost(c) for r in view.rows), default=0.0) for c in view.channels}
+        self._most = {
+            c: max((r.hours(c) + r.lost(c) for r in view.rows), default=0.0) for c in view.channels
+        }
         keys = [r.key for r in view.rows]
         self.open_keys &= set(keys)
         grown = at_end and row is not None and bool(keys) and keys[-1] > row.key
@@ -116,7 +140,9 @@ class Matrix(QAbstractScrollArea):
         self._redraw()
 
     def _whole(self, least: int) -> int:
-        """The first place from ``least`` on that begins with a whole line: the heading cuts none."""
+        """The first place from ``least`` on that begins with a whole line: the heading cuts
+        none.
+        """
         return next((e for e in self._ends if e >= least), least) if least > 0 else 0
 
     def _redraw(self) -> None:
@@ -135,7 +161,10 @@ class Matrix(QAbstractScrollArea):
         """The columns before the channels: in a narrow window the channels come first."""
         width = self.viewport().width()  # type: ignore[union-attr]
         shown: tuple[tuple[str, int], ...] = _FIXED
-        while len(shown) > 2 and (width - sum(w for _, w in shown)) / max(len(self.view.channels), 1) < 54:
+        while (
+            len(shown) > 2
+            and (width - sum(w for _, w in shown)) / max(len(self.view.channels), 1) < 54
+        ):
             shown = shown[:-1]
         return shown
 
@@ -163,7 +192,9 @@ class Matrix(QAbstractScrollArea):
             top = self._top_of(index)
             if top > height - _FOOT:
                 break
-            self._paint_line(painter, self.lines[index], QRectF(0, top, width, self.lines[index].height))
+            self._paint_line(
+                painter, self.lines[index], QRectF(0, top, width, self.lines[index].height)
+            )
         painter.setClipping(False)
         self._paint_head(painter, width)
         self._paint_foot(painter, QRectF(0, height - _FOOT, width, _FOOT))
@@ -192,8 +223,11 @@ class Matrix(QAbstractScrollArea):
         painter.drawText(box.adjusted(8, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, "kept")
         for channel, column in self._columns():
             cell = QRectF(column.left() - 8, box.top(), column.width() - 6, box.height())
-            painter.drawText(cell, Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-                             _hours(self.view.hours.get(channel, 0.0), cell.width()))
+            painter.drawText(
+                cell,
+                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+                _hours(self.view.hours.get(channel, 0.0), cell.width()),
+            )
 
     def _paint_line(self, painter: QPainter, line: Line, box: QRectF) -> None:
         t, row = LOOK.theme, self.view.rows[line.row]
@@ -207,36 +241,57 @@ class Matrix(QAbstractScrollArea):
             painter.setFont(font(8.8))
             painter.setPen(QColor(t.muted))
             for name, x in self._run_columns(box):
-                painter.drawText(QRectF(x, box.top(), 120, box.height()), Qt.AlignmentFlag.AlignVCenter, name)
+                painter.drawText(
+                    QRectF(x, box.top(), 120, box.height()), Qt.AlignmentFlag.AlignVCenter, name
+                )
         else:
             here = chosen and self.current is not None and self.current.run == line.run
             self._paint_run(painter, row.runs[line.run], box, here)
 
-    def _paint_night(self, painter: QPainter, row: NightRow, box: QRectF, opened: bool, chosen: bool) -> None:
+    def _paint_night(
+        self, painter: QPainter, row: NightRow, box: QRectF, opened: bool, chosen: bool
+    ) -> None:
         t = LOOK.theme
         sky, wide = row.sky, row.fwhm_arcsec
-        words = (f"{row.night:%-d %b %y}", row.contributor, f"{100 * sky.lit:.0f} %" if sky else "–",
-                 f"{wide:.1f}″" if wide else "–")
+        words = (
+            f"{row.night:%-d %b %y}",
+            row.contributor,
+            f"{100 * sky.lit:.0f} %" if sky else "–",
+            f"{wide:.1f}″" if wide else "–",
+        )
         left = 0
         for number, ((_, width), text) in enumerate(zip(self._fixed(), words, strict=False)):
-            painter.setFont(font(9.8, QFont.Weight.DemiBold if number == 0 else QFont.Weight.Normal))
-            painter.setPen(QColor(t.strong if number == 0 or chosen else t.text if number == 1 else t.muted))
+            painter.setFont(
+                font(9.8, QFont.Weight.DemiBold if number == 0 else QFont.Weight.Normal)
+            )
+            painter.setPen(
+                QColor(t.strong if number == 0 or chosen else t.text if number == 1 else t.muted)
+            )
             cell = QRectF(left + 8, box.top(), width - 10, box.height())
-            shown = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(cell.width()))
+            shown = painter.fontMetrics().elidedText(
+                text, Qt.TextElideMode.ElideRight, int(cell.width())
+            )
             painter.drawText(cell, Qt.AlignmentFlag.AlignVCenter, shown)
             left += width
         for channel, column in self._columns():
             kept, lost = row.hours(channel), row.lost(channel)
             if kept or lost:
-                self._paint_cell(painter, channel, QRectF(column.left(), box.top(), column.width() - 14,
-                                                          box.height()), kept, lost)
+                self._paint_cell(
+                    painter,
+                    channel,
+                    QRectF(column.left(), box.top(), column.width() - 14, box.height()),
+                    kept,
+                    lost,
+                )
         if not opened:
             painter.setPen(QPen(QColor(t.line), 1))
             painter.drawLine(box.bottomLeft(), box.bottomRight())
         if chosen and self.hasFocus() and self.current is not None and self.current.run is None:
             fill_rect(painter, QRectF(box.left(), box.top() + 4, 2, box.height() - 8), t.strong)
 
-    def _paint_cell(self, painter: QPainter, channel: str, box: QRectF, kept: float, lost: float) -> None:
+    def _paint_cell(
+        self, painter: QPainter, channel: str, box: QRectF, kept: float, lost: float
+    ) -> None:
         t = LOOK.theme
         room = box.width() / max(self._most.get(channel, 0.0), 1e-9)
         bar = QRectF(box.left(), box.bottom() - 8, max(kept * room, 2 if kept else 0), 4)
@@ -248,8 +303,11 @@ class Matrix(QAbstractScrollArea):
             painter.drawRect(rest.adjusted(0.5, 0.5, -0.5, -0.5))
         painter.setFont(font(9.8))
         painter.setPen(QColor(t.strong if kept else t.muted))
-        painter.drawText(box.adjusted(0, 1, 0, -9), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-                         _hours(kept, box.width()) if kept else "none kept")
+        painter.drawText(
+            box.adjusted(0, 1, 0, -9),
+            Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
+            _hours(kept, box.width()) if kept else "none kept",
+        )
 
     def _run_columns(self, box: QRectF) -> list[tuple[str, float]]:
         left, width = _FIXED[0][1] + 8, box.width() - _FIXED[0][1] - 16
@@ -258,21 +316,35 @@ class Matrix(QAbstractScrollArea):
     def _paint_run(self, painter: QPainter, run: Run, box: QRectF, here: bool) -> None:
         t = LOOK.theme
         causes = ", ".join(f"{n} {c}" for c, n in run.causes)
-        words = (run.channel, f"{run.kept} × {run.seconds:g} s", causes or "–",
-                 f"{run.gain:g}" if run.gain is not None else "–",
-                 f"{run.temperature_c:.0f} °C".replace("-", "−") if run.temperature_c is not None else "–",
-                 f"{run.fwhm_arcsec:.1f}″" if run.fwhm_arcsec else "–",
-                 f"{run.guiding_arcsec:.2f}″" if run.guiding_arcsec else "–",
-                 run.notes or ("typed" if run.typed else ""))
+        words = (
+            run.channel,
+            f"{run.kept} × {run.seconds:g} s",
+            causes or "–",
+            f"{run.gain:g}" if run.gain is not None else "–",
+            f"{run.temperature_c:.0f} °C".replace("-", "−")
+            if run.temperature_c is not None
+            else "–",
+            f"{run.fwhm_arcsec:.1f}″" if run.fwhm_arcsec else "–",
+            f"{run.guiding_arcsec:.2f}″" if run.guiding_arcsec else "–",
+            run.notes or ("typed" if run.typed else ""),
+        )
         places = [x for _, x in self._run_columns(box)] + [box.right() - 6]
         for number, text in enumerate(words):
-            painter.setFont(font(9.8, QFont.Weight.DemiBold if number == 0 else QFont.Weight.Normal))
-            cell = QRectF(places[number], box.top(), places[number + 1] - places[number] - 8, box.height())
+            painter.setFont(
+                font(9.8, QFont.Weight.DemiBold if number == 0 else QFont.Weight.Normal)
+            )
+            cell = QRectF(
+                places[number], box.top(), places[number + 1] - places[number] - 8, box.height()
+            )
             if number == 0:
-                draw_tag(painter, QRectF(cell.left(), box.top() + 7, 4, box.height() - 14), run.channel)
+                draw_tag(
+                    painter, QRectF(cell.left(), box.top() + 7, 4, box.height() - 14), run.channel
+                )
                 cell.adjust(10, 0, 0, 0)
             painter.setPen(QColor(t.strong if number < 2 else t.text))
-            shown = painter.fontMetrics().elidedText(text, Qt.TextElideMode.ElideRight, int(cell.width()))
+            shown = painter.fontMetrics().elidedText(
+                text, Qt.TextElideMode.ElideRight, int(cell.width())
+            )
             painter.drawText(cell, Qt.AlignmentFlag.AlignVCenter, shown)
         if here:
             fill_rect(painter, QRectF(_FIXED[0][1], box.top() + 5, 2, box.height() - 10), t.strong)
@@ -338,8 +410,14 @@ class Matrix(QAbstractScrollArea):
         stops = [line for line in self.lines if line.run is None or line.run >= 0]
         here = stops.index(self.current) if self.current in stops else 0
         page = max((self.viewport().height() - _HEAD - _FOOT) // _NIGHT, 1)  # type: ignore[union-attr]
-        moves = {Qt.Key.Key_Up: -1, Qt.Key.Key_Down: 1, Qt.Key.Key_PageUp: -page, Qt.Key.Key_PageDown: page,
-                 Qt.Key.Key_Home: -len(stops), Qt.Key.Key_End: len(stops)}
+        moves = {
+            Qt.Key.Key_Up: -1,
+            Qt.Key.Key_Down: 1,
+            Qt.Key.Key_PageUp: -page,
+            Qt.Key.Key_PageDown: page,
+            Qt.Key.Key_Home: -len(stops),
+            Qt.Key.Key_End: len(stops),
+        }
         key = Qt.Key(event.key()) if event.key() else Qt.Key.Key_unknown
         if key in moves:
             self._choose(stops[min(max(here + moves[key], 0), len(stops) - 1)])
@@ -362,7 +440,9 @@ class Matrix(QAbstractScrollArea):
 
     def viewportEvent(self, event: object) -> bool:
         if isinstance(event, QHelpEvent):
-            QToolTip.showText(event.globalPos(), self._tip(float(event.pos().x()), float(event.pos().y())), self)
+            QToolTip.showText(
+                event.globalPos(), self._tip(float(event.pos().x()), float(event.pos().y())), self
+            )
             return True
         return super().viewportEvent(event)  # type: ignore[arg-type]
 
@@ -376,10 +456,17 @@ class Matrix(QAbstractScrollArea):
         row = self.view.rows[line.row]
         if line.run is not None and line.run >= 0:
             run = row.runs[line.run]
-            return f"{run.channel}, {run.rig}\nEnter or a double click: look at it, change it, add notes."
+            return (
+                f"{run.channel}, {run.rig}\n"
+                "Enter or a double click: look at it, change it, add notes."
+            )
         for channel, box in self._columns():
             if box.left() <= x < box.right() and (row.hours(channel) or row.lost(channel)):
-                lost = f", {clock_text(row.lost(channel))} rejected (outlined)" if row.lost(channel) else ""
+                lost = (
+                    f", {clock_text(row.lost(channel))} rejected (outlined)"
+                    if row.lost(channel)
+                    else ""
+                )
                 kept = clock_text(row.hours(channel))
                 return f"{channel}, {row.night:%-d %B %Y}, {row.contributor}: {kept} kept{lost}"
         return "Click or Enter opens the night into its runs."
@@ -388,4 +475,10 @@ class Matrix(QAbstractScrollArea):
 def _hours(hours: float, width: float) -> str:
     """Hours, shorter in a narrow column."""
     text = clock_text(hours)
-    return text if width > 56 else text.replace(" ", "").removesuffix("m") if width > 34 else f"{hours:.1f}"
+    return (
+        text
+        if width > 56
+        else text.replace(" ", "").removesuffix("m")
+        if width > 34
+        else f"{hours:.1f}"
+    )

@@ -13,19 +13,31 @@ from ....workspace.log_view import Run
 from ....workspace.logbook import Logbook
 from ...widgets.fold import button, label
 
-FIELDS = (("night", "night", "2027-03-02"), ("contributor", "station", "Ridge"), ("channel", "channel", "O3, or Ha+O3"),
-          ("seconds", "sub length, s", "300"), ("kept", "subs kept", "23"), ("rejected", "subs rejected", "4"),
-          ("telescope", "telescope", "optional"), ("camera", "camera", "optional"), ("object", "target", "optional"),
-          ("gain", "gain", "optional"), ("temperature_c", "sensor, °C", "−10"),
-          ("fwhm_arcsec", "star size, arcsec", "optional"), ("guiding_arcsec", "guiding error, arcsec", "optional"),
-          ("notes", "notes", "haze after midnight"))
+FIELDS = (
+    ("night", "night", "2027-03-02"),
+    ("contributor", "station", "Ridge"),
+    ("channel", "channel", "O3, or Ha+O3"),
+    ("seconds", "sub length, s", "300"),
+    ("kept", "subs kept", "23"),
+    ("rejected", "subs rejected", "4"),
+    ("telescope", "telescope", "optional"),
+    ("camera", "camera", "optional"),
+    ("object", "target", "optional"),
+    ("gain", "gain", "optional"),
+    ("temperature_c", "sensor, °C", "−10"),
+    ("fwhm_arcsec", "star size, arcsec", "optional"),
+    ("guiding_arcsec", "guiding error, arcsec", "optional"),
+    ("notes", "notes", "haze after midnight"),
+)
 _READ = ("guiding_arcsec", "notes")
 
 
 class RunDialog(QDialog):
     """All fields for a typed run; of one read from files only what no header tells."""
 
-    def __init__(self, logbook: Logbook, parent: QWidget, values: Mapping[str, str], run: Run | None = None) -> None:
+    def __init__(
+        self, logbook: Logbook, parent: QWidget, values: Mapping[str, str], run: Run | None = None
+    ) -> None:
         super().__init__(parent)
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         self._logbook, self._run = logbook, run
@@ -34,7 +46,9 @@ class RunDialog(QDialog):
         self.setMinimumWidth(440)
         self.lines: dict[str, QLineEdit] = {}
         grid = QGridLayout()
-        for number, (name, words, hint) in enumerate(f for f in FIELDS if not read or f[0] in _READ):
+        for number, (name, words, hint) in enumerate(
+            f for f in FIELDS if not read or f[0] in _READ
+        ):
             line = QLineEdit(values.get(name, ""))
             line.setPlaceholderText(hint)
             line.setAccessibleName(words)
@@ -54,8 +68,13 @@ class RunDialog(QDialog):
         foot.addWidget(keep)
         column = QVBoxLayout(self)
         if read and run is not None:
-            column.addWidget(label(f"{run.channel}, {run.kept + run.rejected} × {run.seconds:g} s, "
-                                   f"{run.night:%-d %B %Y}, {run.contributor}", "head"))
+            column.addWidget(
+                label(
+                    f"{run.channel}, {run.kept + run.rejected} × {run.seconds:g} s, "
+                    f"{run.night:%-d %B %Y}, {run.contributor}",
+                    "head",
+                )
+            )
         column.addLayout(grid)
         column.addLayout(foot)
 
@@ -81,8 +100,15 @@ class RunDialog(QDialog):
 def values_of(run: Run, row: Row | None) -> dict[str, str]:
     """What a run's fields hold, as it was typed."""
     if row is None:
-        return {"guiding_arcsec": f"{run.guiding_arcsec:g}" if run.guiding_arcsec else "", "notes": run.notes}
-    return {name: "" if row.get(name) is None else f"{row[name]:g}" if isinstance(row[name], float) else str(row[name])
-            for name, _, _ in FIELDS}
-
-
+        return {
+            "guiding_arcsec": f"{run.guiding_arcsec:g}" if run.guiding_arcsec else "",
+            "notes": run.notes,
+        }
+    return {
+        name: ""
+        if row.get(name) is None
+        else f"{row[name]:g}"
+        if isinstance(row[name], float)
+        else str(row[name])
+        for name, _, _ in FIELDS
+    }

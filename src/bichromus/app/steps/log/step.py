@@ -32,11 +32,18 @@ from .growth import GrowthPlot
 from .matrix import Matrix
 from .rundialog import RunDialog, values_of
 
-_ALL = {"station": "all stations", "rig": "all rigs", "season": "all seasons", "object_name": "all targets"}
+_ALL = {
+    "station": "all stations",
+    "rig": "all rigs",
+    "season": "all seasons",
+    "object_name": "all targets",
+}
 
 
 class LogStep(Step):
-    """Stage: the matrix, and the growth of SNR below. Inspector: the night, contributions, growing, summary."""
+    """Stage: the matrix, and the growth of SNR below. Inspector: the night, contributions, growing,
+    summary.
+    """
 
     id = "log"
     title = "Log"
@@ -93,8 +100,11 @@ class LogStep(Step):
         column.addSpacing(8)
         head = QHBoxLayout()
         head.addWidget(label("is it enough?", "head"))
-        legend = label("SNR as a share of the goal's, along the root of the hours.  Dot: kept, ring: goal, "
-                       "cross: measured", "muted")
+        legend = label(
+            "SNR as a share of the goal's, along the root of the hours.  Dot: kept, ring: goal, "
+            "cross: measured",
+            "muted",
+        )
         legend.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         legend.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         head.addWidget(legend, 1)
@@ -105,10 +115,18 @@ class LogStep(Step):
     def _empty_page(self) -> QWidget:
         page = QWidget()
         column = QVBoxLayout(page)
-        words = (label("Nothing is logged yet.", "title"),
-                 label("Take in a folder of subs: every sub counts once, whatever it is called and wherever it lies.\n"
-                       "Or paste a table of runs (Ctrl+V), or type one (Ctrl+L).", "muted"))
-        self.empty_take = button("Take in a folder…", "Read the headers of all subs in it (Ctrl+I)", "primary")
+        words = (
+            label("Nothing is logged yet.", "title"),
+            label(
+                "Take in a folder of subs: every sub counts once, whatever it is called and "
+                "wherever it lies.\n"
+                "Or paste a table of runs (Ctrl+V), or type one (Ctrl+L).",
+                "muted",
+            ),
+        )
+        self.empty_take = button(
+            "Take in a folder…", "Read the headers of all subs in it (Ctrl+I)", "primary"
+        )
         column.addStretch(1)
         for part in words:
             part.setAlignment(Qt.AlignmentFlag.AlignCenter)
@@ -131,8 +149,17 @@ class LogStep(Step):
         line = QHBoxLayout(row)
         line.setContentsMargins(0, 4, 0, 0)
         for words, tip, work in (
-                ("Take one in…", "A folder with another person's runs, subs or stacks", self.choose_contribution),
-                ("Export…", "One station's runs and stacks, for somebody else to take in", self.choose_export)):
+            (
+                "Take one in…",
+                "A folder with another person's runs, subs or stacks",
+                self.choose_contribution,
+            ),
+            (
+                "Export…",
+                "One station's runs and stacks, for somebody else to take in",
+                self.choose_export,
+            ),
+        ):
             made = button(words, tip)
             made.clicked.connect(work)
             line.addWidget(made)
@@ -147,7 +174,12 @@ class LogStep(Step):
         line = QHBoxLayout(row)
         line.setContentsMargins(0, 4, 0, 0)
         line.setSpacing(4)
-        for words, form in (("Copy", "text"), ("Markdown", "markdown"), ("CSV", "csv"), ("JSON", "json")):
+        for words, form in (
+            ("Copy", "text"),
+            ("Markdown", "markdown"),
+            ("CSV", "csv"),
+            ("JSON", "json"),
+        ):
             made = button(words, f"Copy the summary as {form}", "quiet")
             made.clicked.connect(lambda _on, f=form: self.copy_summary(f))
             line.addWidget(made)
@@ -161,54 +193,81 @@ class LogStep(Step):
 
     def open_run(self, run: Run | None) -> None:
         """Type a run, or look at one."""
-        row = next((r for r in self.book.log.runs() if run is not None and r["id"] == run.key), None)
+        row = next(
+            (r for r in self.book.log.runs() if run is not None and r["id"] == run.key), None
+        )
         if run is not None:
             values = values_of(run, row)
         else:
             night = self.matrix.row
             plan = self.session.state.plan
-            values = {"night": night.night.isoformat() if night else plan.date,
-                      "contributor": night.contributor if night else plan.site, "seconds": "300"}
+            values = {
+                "night": night.night.isoformat() if night else plan.date,
+                "contributor": night.contributor if night else plan.site,
+                "seconds": "300",
+            }
         RunDialog(self.book, self.desk.window, values, run).show()
 
     def _remove(self, run: Run) -> None:
         if run.typed:
             self.book.drop_run(run.key)
         else:
-            self.session.told.emit("These subs were read from files: reject them in Subs, or undo the intake.")
+            self.session.told.emit(
+                "These subs were read from files: reject them in Subs, or undo the intake."
+            )
 
     def paste(self) -> None:
         """Take runs over from the clipboard."""
         clipboard = QGuiApplication.clipboard()
         count = self.book.paste(clipboard.text() if clipboard is not None else "")
         if count:
-            self.session.told.emit(f"{count} {'run' if count == 1 else 'runs'} pasted. Ctrl+Z takes them back.")
+            self.session.told.emit(
+                f"{count} {'run' if count == 1 else 'runs'} pasted. Ctrl+Z takes them back."
+            )
 
     def choose_contribution(self) -> None:
-        found = QFileDialog.getExistingDirectory(self.desk.window, "Take in a contribution", str(Path.home()))
+        found = QFileDialog.getExistingDirectory(
+            self.desk.window, "Take in a contribution", str(Path.home())
+        )
         if found:
-            self.book.take_contribution(Path(found), lambda stacks: self.session.open_files(list(stacks)))
+            self.book.take_contribution(
+                Path(found), lambda stacks: self.session.open_files(list(stacks))
+            )
 
     def choose_export(self) -> None:
         """Export one station's part."""
-        stations = sorted({s.contributor for s in self.book.subs} | {s.station for s in self.session.state.sources
-                                                                     if s.station})
+        stations = sorted(
+            {s.contributor for s in self.book.subs}
+            | {s.station for s in self.session.state.sources if s.station}
+        )
         if not stations:
             self.session.told.emit("There is nothing to export yet.")
             return
-        station, fine = QInputDialog.getItem(self.desk.window, "Export a contribution", "Whose part?", stations, 0,
-                                             False)
-        folder = QFileDialog.getExistingDirectory(self.desk.window, "An empty folder for it", str(Path.home())) \
-            if fine else ""
+        station, fine = QInputDialog.getItem(
+            self.desk.window, "Export a contribution", "Whose part?", stations, 0, False
+        )
+        folder = (
+            QFileDialog.getExistingDirectory(
+                self.desk.window, "An empty folder for it", str(Path.home())
+            )
+            if fine
+            else ""
+        )
         if folder:
             self.export_to(Path(folder), station)
 
     def export_to(self, folder: Path, station: str) -> None:
         """Write a station's part into a folder; its kept subs only when asked for."""
         kept = [s for s in self.book.subs if s.contributor == station and s.kept and s.file]
-        words = f"Copy the {len(kept)} kept subs of {station}, too? Without them its hours and stacks are exported."
-        with_subs = bool(kept) and QMessageBox.question(
-            self.desk.window, "Export a contribution", words) == QMessageBox.StandardButton.Yes
+        words = (
+            f"Copy the {len(kept)} kept subs of {station}, too? Without them its hours and "
+            "stacks are exported."
+        )
+        with_subs = (
+            bool(kept)
+            and QMessageBox.question(self.desk.window, "Export a contribution", words)
+            == QMessageBox.StandardButton.Yes
+        )
         self.book.export_contribution(folder, station, with_subs)
 
     def copy_summary(self, form: str) -> None:
@@ -219,9 +278,13 @@ class LogStep(Step):
             self.session.told.emit(f"The summary is on the clipboard, as {form}.")
 
     def choose_file(self) -> None:
-        kinds = "Summary (*.md *.txt *.csv *.json);;The whole log, a row for each sub (*.log.csv *.log.json)"
-        path, kind = QFileDialog.getSaveFileName(self.desk.window, "Save the summary",
-                                                 str(Path.home() / "summary.md"), kinds)
+        kinds = (
+            "Summary (*.md *.txt *.csv *.json);;The whole log, a row for each sub "
+            "(*.log.csv *.log.json)"
+        )
+        path, kind = QFileDialog.getSaveFileName(
+            self.desk.window, "Save the summary", str(Path.home() / "summary.md"), kinds
+        )
         if path:
             self.save(Path(path), whole=kind.startswith("The whole"))
 
@@ -254,8 +317,12 @@ class LogStep(Step):
         self.stage.setCurrentIndex(1 if view.rows or self.book.pick != Pick() else 0)
         count = f"{view.nights} {'night' if view.nights == 1 else 'nights'}"
         self.total.setText(f"{count}, {clock_text(sum(view.hours.values()))} kept")
-        values = {"station": view.stations, "rig": view.rigs, "season": tuple(view.seasons),
-                  "object_name": view.objects}
+        values = {
+            "station": view.stations,
+            "rig": view.rigs,
+            "season": tuple(view.seasons),
+            "object_name": view.objects,
+        }
         for name, box in self.boxes.items():
             names = [_ALL[name], *values[name]]
             if [box.itemText(i) for i in range(box.count())] != names:
@@ -276,12 +343,24 @@ class LogStep(Step):
 
     def _show_people(self) -> None:
         people = self.book.view.by_station()
-        nights = {who: len({r.night for r in self.book.view.rows if r.contributor == who}) for who in people}
-        self.people.show_rows([(who, f"{nights[who]} {'night' if nights[who] == 1 else 'nights'}",
-                                clock_text(sum(hours.values())),
-                                "\n".join(f"{c}: {clock_text(h)}" for c, h in hours.items()))
-                               for who, hours in people.items()])
-        self.people_fold.set_note(f"{len(people)} {'station' if len(people) == 1 else 'stations'}" if people else "")
+        nights = {
+            who: len({r.night for r in self.book.view.rows if r.contributor == who})
+            for who in people
+        }
+        self.people.show_rows(
+            [
+                (
+                    who,
+                    f"{nights[who]} {'night' if nights[who] == 1 else 'nights'}",
+                    clock_text(sum(hours.values())),
+                    "\n".join(f"{c}: {clock_text(h)}" for c, h in hours.items()),
+                )
+                for who, hours in people.items()
+            ]
+        )
+        self.people_fold.set_note(
+            f"{len(people)} {'station' if len(people) == 1 else 'stations'}" if people else ""
+        )
 
     def _show_night(self, row: NightRow | None) -> None:
         self.night_fold.setVisible(row is not None)
@@ -301,17 +380,42 @@ class LogStep(Step):
         growth = next((g for g in self.session.growths() if g.channel == channel), None)
         if growth is None or "+" in channel:
             view, hours = self.book.view, self.book.hours().get(channel, 0.0)
-            kept, nights = view.subs_kept.get(channel, 0), sum(bool(r.hours(channel)) for r in view.rows)
-            return Card(channel, clock_text(hours), f"{kept:,}", None, "nights", f"{nights}", key,
-                        f"{clock_text(hours)} kept in {kept:,} subs.", first="subs")
+            kept, nights = (
+                view.subs_kept.get(channel, 0),
+                sum(bool(r.hours(channel)) for r in view.rows),
+            )
+            return Card(
+                channel,
+                clock_text(hours),
+                f"{kept:,}",
+                None,
+                "nights",
+                f"{nights}",
+                key,
+                f"{clock_text(hours)} kept in {kept:,} subs.",
+                first="subs",
+            )
         goal = f" / {_goal_text(growth.goal_h)}" if growth.goal_h else ""
         wanted = clock_text(growth.hours) + goal
         more = f"{growth.next_hour:+.1f}" if growth.next_hour is not None else "–"
         reached = growth.goal_h is not None and growth.missing_h <= 0.02
-        tip = ("The goal is reached." if reached else f"{clock_text(growth.missing_h)} missing."
-               if growth.goal_h else "No goal is set.")
-        return Card(channel, wanted, snr_text(growth.now), growth.share, "goal" if reached else "next hour",
-                    "reached" if reached else more, key, tip)
+        tip = (
+            "The goal is reached."
+            if reached
+            else f"{clock_text(growth.missing_h)} missing."
+            if growth.goal_h
+            else "No goal is set."
+        )
+        return Card(
+            channel,
+            wanted,
+            snr_text(growth.now),
+            growth.share,
+            "goal" if reached else "next hour",
+            "reached" if reached else more,
+            key,
+            tip,
+        )
 
     def figure(self, channel: str) -> tuple[str, str]:
         return "hours", clock_text(self.book.hours().get(channel, 0.0))
@@ -331,19 +435,43 @@ def _night_rows(row: NightRow) -> list[tuple[str, str, str, str]]:
     rows: list[tuple[str, str, str, str]] = []
     if row.sky is not None:
         up = f"{row.sky.moon_altitude:.0f}° high" if row.sky.moon_altitude > 0 else "down"
-        rows += [("Moon", up, f"{100 * row.sky.lit:.0f} %",
-                  f"{row.sky.moon_distance:.0f}° from the target, on average"),
-                 ("sky there", "computed", f"{row.sky.sky_mag:.1f} mag/″²",
-                  "From the site's dark sky and the Moon, without twilight"),
-                 ("target", "mean height", f"{row.sky.altitude:.0f}°", "While subs were shot")]
+        rows += [
+            (
+                "Moon",
+                up,
+                f"{100 * row.sky.lit:.0f} %",
+                f"{row.sky.moon_distance:.0f}° from the target, on average",
+            ),
+            (
+                "sky there",
+                "computed",
+                f"{row.sky.sky_mag:.1f} mag/″²",
+                "From the site's dark sky and the Moon, without twilight",
+            ),
+            ("target", "mean height", f"{row.sky.altitude:.0f}°", "While subs were shot"),
+        ]
     if row.fwhm_arcsec is not None:
-        rows.append(("star size", "", f"{row.fwhm_arcsec:.1f}″", "Median of the kept subs that were graded"))
+        rows.append(
+            ("star size", "", f"{row.fwhm_arcsec:.1f}″", "Median of the kept subs that were graded")
+        )
     span = row.span_hours
-    rows.append(("shutter open", f"of {clock_text(span)}" if span else "", clock_text(row.open_hours),
-                 "Sum of all subs, between the first and the last of them"))
+    rows.append(
+        (
+            "shutter open",
+            f"of {clock_text(span)}" if span else "",
+            clock_text(row.open_hours),
+            "Sum of all subs, between the first and the last of them",
+        )
+    )
     for cause, hours in sorted(row.lost_to().items(), key=lambda i: -i[1]):
         rows.append(("rejected", cause, clock_text(hours), "Time of subs that were thrown out"))
     if span and span > row.open_hours + 0.01:
-        rows.append(("between subs", "shutter closed", clock_text(span - row.open_hours),
-                     "Focus, flip, dithers, downloads, other targets"))
+        rows.append(
+            (
+                "between subs",
+                "shutter closed",
+                clock_text(span - row.open_hours),
+                "Focus, flip, dithers, downloads, other targets",
+            )
+        )
     return rows

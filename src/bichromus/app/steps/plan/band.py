@@ -1,4 +1,6 @@
-"""The night from dusk to dawn: the target's way over the local horizon, the Moon, twilight, clouds, and the blocks."""
+"""The night from dusk to dawn: the target's way over the local horizon, the Moon, twilight, clouds,
+and the blocks.
+"""
 
 from __future__ import annotations
 
@@ -25,8 +27,10 @@ class NightBand(QWidget):
         self.setMinimumHeight(220)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("the night")
-        self.setToolTip("White: the target's altitude. Dashed: the Moon. Grey below: your horizon.\n"
-                        "Hatched above: cloud in the forecast. Below: what to shoot, block by block.")
+        self.setToolTip(
+            "White: the target's altitude. Dashed: the Moon. Grey below: your horizon.\n"
+            "Hatched above: cloud in the forecast. Below: what to shoot, block by block."
+        )
         LOOK.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
@@ -81,9 +85,14 @@ class NightBand(QWidget):
         for x in range(0, self.width(), 3):
             jd = span[0] + x / self.width() * (span[1] - span[0])
             sun = float(np.interp(jd, track.utc, track.sun))
-            light = next((s for (level, _), s in zip(_TWILIGHT, [70, *shades], strict=False) if sun > level), 0)
+            light = next(
+                (s for (level, _), s in zip(_TWILIGHT, [70, *shades], strict=False) if sun > level),
+                0,
+            )
             if light:
-                tint = QColor(light * 2, 0, 0, 90) if t.red_only else QColor(90, 120, 170, light * 2)
+                tint = (
+                    QColor(light * 2, 0, 0, 90) if t.red_only else QColor(90, 120, 170, light * 2)
+                )
                 painter.fillRect(QRectF(x, 0, 3, sky.height()), tint)
         painter.setPen(QPen(QColor(t.line), 1))
         painter.setFont(font(8.6))
@@ -91,7 +100,11 @@ class NightBand(QWidget):
             y = self._y(altitude)
             painter.drawLine(QPointF(0, y), QPointF(self.width(), y))
             painter.setPen(QColor(t.muted))
-            painter.drawText(QRectF(self.width() - 40, y - 16, 34, 14), Qt.AlignmentFlag.AlignRight, f"{altitude}°")
+            painter.drawText(
+                QRectF(self.width() - 40, y - 16, 34, 14),
+                Qt.AlignmentFlag.AlignRight,
+                f"{altitude}°",
+            )
             painter.setPen(QPen(QColor(t.line), 1))
         kind = "simulated forecast" if view.forecast.simulated else "forecast"
         painter.setPen(QColor(t.muted))
@@ -103,8 +116,9 @@ class NightBand(QWidget):
             if right > left:
                 painter.fillRect(QRectF(left, 0, right - left, 12), cloud)
 
-    def _paint_horizon(self, painter: QPainter, utc: np.ndarray, skyline: np.ndarray,
-                       span: tuple[float, float]) -> None:
+    def _paint_horizon(
+        self, painter: QPainter, utc: np.ndarray, skyline: np.ndarray, span: tuple[float, float]
+    ) -> None:
         path = QPainterPath(QPointF(self._x(float(utc[0]), span), self._sky().bottom()))
         for jd, altitude in zip(utc, skyline, strict=True):
             path.lineTo(self._x(float(jd), span), self._y(float(altitude)))
@@ -113,8 +127,14 @@ class NightBand(QWidget):
         painter.setBrush(QColor(LOOK.theme.raised))
         painter.drawPath(path)
 
-    def _curve(self, painter: QPainter, utc: np.ndarray, altitude: np.ndarray, span: tuple[float, float], pen: QPen,
-               ) -> None:
+    def _curve(
+        self,
+        painter: QPainter,
+        utc: np.ndarray,
+        altitude: np.ndarray,
+        span: tuple[float, float],
+        pen: QPen,
+    ) -> None:
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(pen)
         path = QPainterPath()
@@ -141,15 +161,23 @@ class NightBand(QWidget):
             painter.setPen(QColor(t.strong))
             # near the top the words stand below the curve
             top = y - 20 if y > 34 else y + 6
-            painter.drawText(QRectF(x - 100, top, 200, 16), Qt.AlignmentFlag.AlignCenter,
-                             f"transit {view.clock(about.transit)}, {about.transit_altitude:.0f}°")
+            painter.drawText(
+                QRectF(x - 100, top, 200, 16),
+                Qt.AlignmentFlag.AlignCenter,
+                f"transit {view.clock(about.transit)}, {about.transit_altitude:.0f}°",
+            )
         track = night.track
         up = (track.moon > 4) & (track.utc > span[0]) & (track.utc < span[1])
         if up.any():
             index = int(np.flatnonzero(up)[len(np.flatnonzero(up)) // 2])
             painter.setPen(QColor(t.accent))
-            painter.drawText(QPointF(self._x(float(track.utc[index]), span) + 6, self._y(float(track.moon[index])) - 8),
-                             f"Moon {100 * night.moon.lit:.0f} %")
+            painter.drawText(
+                QPointF(
+                    self._x(float(track.utc[index]), span) + 6,
+                    self._y(float(track.moon[index])) - 8,
+                ),
+                f"Moon {100 * night.moon.lit:.0f} %",
+            )
         painter.setPen(QColor(t.muted))
         painter.drawText(QPointF(8, self._sky().bottom() - 8), f"horizon of {view.site.name}")
 
@@ -168,7 +196,9 @@ class NightBand(QWidget):
                 continue
             painter.setPen(QColor(t.strong))
             painter.setFont(font(9.6, QFont.Weight.DemiBold))
-            painter.drawText(box.adjusted(9, 3, -2, -20), Qt.AlignmentFlag.AlignVCenter, block.channel)
+            painter.drawText(
+                box.adjusted(9, 3, -2, -20), Qt.AlignmentFlag.AlignVCenter, block.channel
+            )
             painter.setFont(font(8.6))
             painter.setPen(QColor(t.text))
             words = f"{block.subs} × {block.sub_s:.0f} s"
@@ -184,6 +214,9 @@ class NightBand(QWidget):
         while jd < span[1]:
             words = view.clock(jd + 1e-6)
             if int(words[:2]) % 2 == 0:
-                painter.drawText(QRectF(self._x(jd, span) - 30, self.height() - _SCALE, 60, _SCALE),
-                                 Qt.AlignmentFlag.AlignCenter, words[:2] + ":00")
+                painter.drawText(
+                    QRectF(self._x(jd, span) - 30, self.height() - _SCALE, 60, _SCALE),
+                    Qt.AlignmentFlag.AlignCenter,
+                    words[:2] + ":00",
+                )
             jd += 1 / 24

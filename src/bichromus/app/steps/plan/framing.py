@@ -1,4 +1,6 @@
-"""The sensor on the target, at true scale: drag turns the camera; the other rigs' fields are dashed."""
+"""The sensor on the target, at true scale: drag turns the camera; the other rigs' fields are
+dashed.
+"""
 
 from __future__ import annotations
 
@@ -31,8 +33,10 @@ class Framing(QWidget):
         self.setMinimumHeight(150)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("framing")
-        self.setToolTip("The sensor on the target; drag or press left and right to turn the camera.\n"
-                        "Dashed: the fields of the other rigs. Thin: the panels of a mosaic.")
+        self.setToolTip(
+            "The sensor on the target; drag or press left and right to turn the camera.\n"
+            "Dashed: the fields of the other rigs. Thin: the panels of a mosaic."
+        )
         LOOK.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
@@ -77,13 +81,20 @@ class Framing(QWidget):
                 self._draw(painter, field, scale, QPen(QColor(t.faint), 1, Qt.PenStyle.DashLine))
         fw, fh = view.frame.field
         for centre in panel_centres(view.frame, self.overlap, self.angle)[:60]:
-            self._draw(painter, Field("", fw, fh, self.angle, centre), scale, QPen(QColor(t.strong), 1.6))
+            self._draw(
+                painter, Field("", fw, fh, self.angle, centre), scale, QPen(QColor(t.strong), 1.6)
+            )
         painter.setFont(font(8.8))
         inside = QRectF(self.rect()).adjusted(8, 0, -8, 0)
         size = view.target.size_arcmin
         draw_note(painter, QPointF(8, 16), f"{size[0]:.0f}′ × {size[1]:.0f}′", inside)
         draw_note(painter, QPointF(8, self.height() - 8), "N up, E left", inside)
-        draw_note(painter, QPointF(self.width(), self.height() - 8), f"camera at {self.angle:.0f}°", inside)
+        draw_note(
+            painter,
+            QPointF(self.width(), self.height() - 8),
+            f"camera at {self.angle:.0f}°",
+            inside,
+        )
 
     def _draw(self, painter: QPainter, field: Field, scale: float, pen: QPen) -> None:
         painter.setPen(pen)

@@ -1,4 +1,6 @@
-"""The three optics checks as small pictures: passband in the beam, filter over the sensor, focus behind glass."""
+"""The three optics checks as small pictures: passband in the beam, filter over the sensor, focus
+behind glass.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +16,9 @@ from ...theme.look import LOOK, tag_colour
 
 
 class OpticsPicture(QWidget):
-    """Left the passband straight on and in this beam, with the line; then clear aperture and sensor; then the focus."""
+    """Left the passband straight on and in this beam, with the line; then clear aperture and
+    sensor; then the focus.
+    """
 
     def __init__(self) -> None:
         super().__init__()
@@ -30,9 +34,13 @@ class OpticsPicture(QWidget):
     def show_check(self, filter_: FilterThing, rig: RigThing, check: OpticsCheck) -> None:
         self._what = (filter_, rig, check)
         shift = focus_shift(filter_.thickness_mm, 1.5168)
-        self.setToolTip(f"{filter_.channel}, {filter_.width_nm:g} nm: the dashed passband is the one in this beam.\n"
-                        f"Clear aperture {filter_.clear_mm:g} mm; {check.clear_needed_mm:.1f} mm would shade nothing.\n"
-                        f"{filter_.thickness_mm:g} mm of glass move the focus back by {shift:.2f} mm.")
+        self.setToolTip(
+            f"{filter_.channel}, {filter_.width_nm:g} nm: the dashed passband is the one in "
+            "this beam.\n"
+            f"Clear aperture {filter_.clear_mm:g} mm; {check.clear_needed_mm:.1f} mm would "
+            "shade nothing.\n"
+            f"{filter_.thickness_mm:g} mm of glass move the focus back by {shift:.2f} mm."
+        )
         self.update()
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -55,8 +63,15 @@ class OpticsPicture(QWidget):
 
         def curve(centre: float) -> QPolygonF:
             y = np.exp(-np.log(2) * np.abs(x - centre) ** 6)
-            return QPolygonF([QPointF(box.left() + (v + 2.2) / 4.4 * box.width(), box.bottom() - h * box.height() * 0.9)
-                              for v, h in zip(x, y, strict=True)])
+            return QPolygonF(
+                [
+                    QPointF(
+                        box.left() + (v + 2.2) / 4.4 * box.width(),
+                        box.bottom() - h * box.height() * 0.9,
+                    )
+                    for v, h in zip(x, y, strict=True)
+                ]
+            )
 
         painter.setPen(QPen(QColor(t.muted), 1.2))
         painter.drawPolyline(curve(0.0))
@@ -85,12 +100,17 @@ class OpticsPicture(QWidget):
         middle = box.center().y()
         painter.setPen(QPen(QColor(t.faint), 1, Qt.PenStyle.DotLine))
         for side in (-1, 1):
-            painter.drawLine(QPointF(box.left(), middle + side * 18), QPointF(box.left() + box.width() * 0.72, middle))
+            painter.drawLine(
+                QPointF(box.left(), middle + side * 18),
+                QPointF(box.left() + box.width() * 0.72, middle),
+            )
         painter.setPen(QPen(QColor(t.strong), 1.2))
         glass = QRectF(box.left() + box.width() * 0.32, box.top() + 4, 8, box.height() - 8)
         for side in (-1, 1):
             y = middle + side * 18 * (1 - 0.32 / 0.72)
-            painter.drawLine(QPointF(glass.right(), y * 0.98 + middle * 0.02), QPointF(box.right() - 6, middle))
+            painter.drawLine(
+                QPointF(glass.right(), y * 0.98 + middle * 0.02), QPointF(box.right() - 6, middle)
+            )
         painter.setPen(QPen(QColor(t.muted), 1))
         painter.setBrush(QColor(t.raised))
         painter.drawRect(glass)

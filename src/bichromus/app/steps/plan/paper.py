@@ -14,8 +14,14 @@ def print_pdf(markdown: str, path: Path) -> None:
     """The checklist as one A4 page, black on white. Raises OutputRefused, WriteFailed."""
     with atomic(path, overwrite=True) as partial:
         writer = QPdfWriter(str(partial))
-        writer.setPageLayout(QPageLayout(QPageSize(QPageSize.PageSizeId.A4), QPageLayout.Orientation.Portrait,
-                                         QMarginsF(18, 18, 18, 18), QPageLayout.Unit.Millimeter))
+        writer.setPageLayout(
+            QPageLayout(
+                QPageSize(QPageSize.PageSizeId.A4),
+                QPageLayout.Orientation.Portrait,
+                QMarginsF(18, 18, 18, 18),
+                QPageLayout.Unit.Millimeter,
+            )
+        )
         writer.setTitle("Bichromus, tonight")
         document = QTextDocument()
         document.setDefaultStyleSheet("body { color: black; }")

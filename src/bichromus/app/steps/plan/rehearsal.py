@@ -22,16 +22,23 @@ class Rehearsal(QWidget):
         self.setMinimumHeight(150)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("rehearsal")
-        self.setToolTip("Simulated for this rig, sky and these hours: left a single sub, right the finished stack.\n"
-                        "Choose the channel in the ledger.")
+        self.setToolTip(
+            "Simulated for this rig, sky and these hours: left a single sub, right the "
+            "finished stack.\n"
+            "Choose the channel in the ledger."
+        )
         LOOK.changed.connect(self._restyle)
 
     def sizeHint(self) -> QSize:
         return QSize(380, 200)
 
-    def show_pictures(self, pictures: tuple[np.ndarray, np.ndarray] | None, words: tuple[str, str]) -> None:
+    def show_pictures(
+        self, pictures: tuple[np.ndarray, np.ndarray] | None, words: tuple[str, str]
+    ) -> None:
         self.words = words
-        self.pixels = [np.repeat((255 * p + 0.5).astype(np.uint8)[..., None], 3, 2) for p in pictures or ()]
+        self.pixels = [
+            np.repeat((255 * p + 0.5).astype(np.uint8)[..., None], 3, 2) for p in pictures or ()
+        ]
         self._restyle()
 
     def _restyle(self) -> None:
@@ -48,12 +55,17 @@ class Rehearsal(QWidget):
             fill_rect(painter, box, t.stage)
             if number < len(self._images):
                 image = self._images[number]
-                fit = image.size().scaled(box.size().toSize(), Qt.AspectRatioMode.KeepAspectRatioByExpanding)
+                fit = image.size().scaled(
+                    box.size().toSize(), Qt.AspectRatioMode.KeepAspectRatioByExpanding
+                )
                 share_x, share_y = box.width() / fit.width(), box.height() / fit.height()
                 cut = QRectF(0, 0, image.width() * share_x, image.height() * share_y)
                 cut.moveCenter(QRectF(image.rect()).center())
                 painter.drawImage(box, image, cut)
             painter.setPen(QColor(t.text))
             painter.setFont(font(8.8))
-            painter.drawText(QRectF(box.left(), box.bottom() + 3, width, 16), Qt.AlignmentFlag.AlignLeft,
-                             self.words[number])
+            painter.drawText(
+                QRectF(box.left(), box.bottom() + 3, width, 16),
+                Qt.AlignmentFlag.AlignLeft,
+                self.words[number],
+            )

@@ -26,8 +26,10 @@ class SkylineEditor(QWidget):
         self.setFixedHeight(130)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("horizon")
-        self.setToolTip("The horizon from north through east and back: click sets a point, drag moves it,\n"
-                        "a right click or Delete takes the last one away.")
+        self.setToolTip(
+            "The horizon from north through east and back: click sets a point, drag moves it,\n"
+            "a right click or Delete takes the last one away."
+        )
 
     def sizeHint(self) -> QSize:
         return QSize(380, 130)
@@ -54,7 +56,9 @@ class SkylineEditor(QWidget):
         if self.points:
             first, last = self.points[0], self.points[-1]
             span = first[0] + 360 - last[0]
-            north = first[1] if span <= 0 else last[1] + (first[1] - last[1]) * (360 - last[0]) / span
+            north = (
+                first[1] if span <= 0 else last[1] + (first[1] - last[1]) * (360 - last[0]) / span
+            )
             line = [self._at(0, north), *(self._at(*p) for p in self.points), self._at(360, north)]
             painter.setPen(QPen(QColor(t.text), 1.4))
             painter.setBrush(QColor(t.raised))
@@ -65,7 +69,9 @@ class SkylineEditor(QWidget):
         painter.setPen(QColor(t.muted))
         painter.setFont(font(8.6))
         for share, name in ((0, "N"), (0.25, "E"), (0.5, "S"), (0.75, "W")):
-            painter.drawText(QRectF(share * self.width() + 2, base + 2, 30, 16), Qt.AlignmentFlag.AlignLeft, name)
+            painter.drawText(
+                QRectF(share * self.width() + 2, base + 2, 30, 16), Qt.AlignmentFlag.AlignLeft, name
+            )
 
     def _near(self, at: QPointF) -> int | None:
         for number, p in enumerate(self.points):
@@ -99,7 +105,11 @@ class SkylineEditor(QWidget):
             self._tell()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        if event is not None and event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace) and self.points:
+        if (
+            event is not None
+            and event.key() in (Qt.Key.Key_Delete, Qt.Key.Key_Backspace)
+            and self.points
+        ):
             self.points.pop()
             self._tell()
         else:

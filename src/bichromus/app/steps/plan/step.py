@@ -1,4 +1,6 @@
-"""The Plan step: is tonight usable, what first, until when, with which subs, and what is still missing."""
+"""The Plan step: is tonight usable, what first, until when, with which subs, and what is still
+missing.
+"""
 
 from __future__ import annotations
 
@@ -6,7 +8,14 @@ from pathlib import Path
 
 import numpy as np
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QLineEdit, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QFileDialog,
+    QHBoxLayout,
+    QLineEdit,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ....core.model.channel import channel_name
 from ....core.model.errors import BichromusError, InputError
@@ -28,14 +37,21 @@ from .strip import NightStrip
 from .things import ThingsDialog
 from .year import YearDialog
 
-_REASONS = {"read_noise": "read noise", "max_sub": "your cap", "saturation": "bright stars", "given": "given"}
+_REASONS = {
+    "read_noise": "read noise",
+    "max_sub": "your cap",
+    "saturation": "bright stars",
+    "given": "given",
+}
 _CARE = "Rest before driving home. Local rules and licensed practice come first."
 _DEW = "Dew is likely: keep mains joints off wet grass and use protected outlets. "
 _SUN = "The Sun stays up: never point optics near it without a proper front filter. "
 
 
 class PlanStep(Step):
-    """Everything is computed from the project's things; choosing one is a command like any other."""
+    """Everything is computed from the project's things; choosing one is a command like any
+    other.
+    """
 
     id = "plan"
     title = "Plan"
@@ -63,7 +79,9 @@ class PlanStep(Step):
         self.strip, self.band = NightStrip(), NightBand()
         self.framing, self.rehearsal = Framing(), Rehearsal()
         self.strip.chosen.connect(lambda d: self.session.set_plan("plan another night", date=d))
-        self.framing.turned.connect(lambda a: self.session.set_plan("turn the camera", camera_angle=a))
+        self.framing.turned.connect(
+            lambda a: self.session.set_plan("turn the camera", camera_angle=a)
+        )
         stage = QStackedWidget()
         page = QWidget()
         stage.addWidget(self._empty_page())
@@ -71,7 +89,10 @@ class PlanStep(Step):
         column = QVBoxLayout(page)
         column.setContentsMargins(18, 12, 18, 10)
         column.setSpacing(6)
-        self.heads = {name: (label("", "head"), label("", "muted")) for name in ("strip", "night", "frame", "try")}
+        self.heads = {
+            name: (label("", "head"), label("", "muted"))
+            for name in ("strip", "night", "frame", "try")
+        }
 
         def head(name: str) -> QHBoxLayout:
             row = QHBoxLayout()
@@ -110,10 +131,14 @@ class PlanStep(Step):
         page = QWidget()
         column = QVBoxLayout(page)
         self.trouble = label("", "title", wrap=True)
-        words = label("A plan needs a site, a rig and a target. They are typed once and kept.", "muted")
+        words = label(
+            "A plan needs a site, a rig and a target. They are typed once and kept.", "muted"
+        )
         for part in (self.trouble, words):
             part.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        add = button("Add a site, a rig, a target…", "Sites, rigs, filters, targets (Ctrl+T)", "primary")
+        add = button(
+            "Add a site, a rig, a target…", "Sites, rigs, filters, targets (Ctrl+T)", "primary"
+        )
         add.clicked.connect(self.edit_things)
         column.addStretch(1)
         column.addWidget(self.trouble)
@@ -126,25 +151,53 @@ class PlanStep(Step):
     def _where_fold(self) -> None:
         fold = self.where = self.inspector.add(Fold("Where and with what"))
         self.boxes: dict[str, ChoiceBox] = {}
-        for kind, words in (("site", "The place to observe from"), ("rig", "Telescope and camera"),
-                            ("target", "What to shoot")):
+        for kind, words in (
+            ("site", "The place to observe from"),
+            ("rig", "Telescope and camera"),
+            ("target", "What to shoot"),
+        ):
             box = ChoiceBox(kind, words)
-            box.textActivated.connect(lambda name, k=kind: self.session.set_plan(f"choose the {k}", **{k: name}))
+            box.textActivated.connect(
+                lambda name, k=kind: self.session.set_plan(f"choose the {k}", **{k: name})
+            )
             self.boxes[kind] = box
             fold.add(box)
-        self.edit = button("Sites, rigs, filters, targets…",
-                           "Add, change, import and export what is known once (Ctrl+T)")
+        self.edit = button(
+            "Sites, rigs, filters, targets…",
+            "Add, change, import and export what is known once (Ctrl+T)",
+        )
         self.edit.clicked.connect(self.edit_things)
         fold.add(self.edit)
-        self.high = ValueSlider("target above", 0, 60, 25, "The lowest altitude worth shooting at", 1,
-                                lambda v: f"{v:.0f}°")
+        self.high = ValueSlider(
+            "target above",
+            0,
+            60,
+            25,
+            "The lowest altitude worth shooting at",
+            1,
+            lambda v: f"{v:.0f}°",
+        )
         self.high.settled.connect(lambda v: self.session.set_plan("target above", min_altitude=v))
-        self.dark = ValueSlider("Sun below", -18, -6, -18, "How dark it must be: 18° is astronomical darkness;\n"
-                                "narrow filters bear the brighter nights of a high-latitude summer", 1,
-                                lambda v: f"{v:.0f}°".replace("-", "−"))
+        self.dark = ValueSlider(
+            "Sun below",
+            -18,
+            -6,
+            -18,
+            "How dark it must be: 18° is astronomical darkness;\n"
+            "narrow filters bear the brighter nights of a high-latitude summer",
+            1,
+            lambda v: f"{v:.0f}°".replace("-", "−"),
+        )
         self.dark.settled.connect(lambda v: self.session.set_plan("Sun below", sun_below=v))
-        self.overlap = ValueSlider("panel overlap", 0, 0.5, 0.15, "How much the panels of a mosaic share", 0.01,
-                                   lambda v: f"{100 * v:.0f} %")
+        self.overlap = ValueSlider(
+            "panel overlap",
+            0,
+            0.5,
+            0.15,
+            "How much the panels of a mosaic share",
+            0.01,
+            lambda v: f"{100 * v:.0f} %",
+        )
         self.overlap.settled.connect(lambda v: self.session.set_plan("panel overlap", overlap=v))
         fold.add(self.overlap)
         fold.add(self.high)
@@ -157,20 +210,33 @@ class PlanStep(Step):
         fold = self.tonight_fold = self.inspector.add(Fold("Sub lengths"))
         self.subs = Figures()
         fold.add(self.subs)
-        self.cap = ValueSlider("longest sub", 30, 1800, 600, "What mount and clouds allow; shorter costs read noise",
-                               30, lambda v: f"{v:.0f} s")
+        self.cap = ValueSlider(
+            "longest sub",
+            30,
+            1800,
+            600,
+            "What mount and clouds allow; shorter costs read noise",
+            30,
+            lambda v: f"{v:.0f} s",
+        )
         self.cap.settled.connect(lambda v: self.session.set_plan("longest sub", max_sub_s=v))
         fold.add(self.cap)
 
     def _hours_fold(self) -> None:
         fold = self.hours_fold = self.inspector.add(Fold("Hours wanted"))
-        self.goal = ChoiceBox("goal", "Hours of a channel: by what its SNR lacks, the same for all, or typed")
+        self.goal = ChoiceBox(
+            "goal", "Hours of a channel: by what its SNR lacks, the same for all, or typed"
+        )
         self.goal.addItems(["by SNR deficit", "the same for all", "typed"])
-        self.goal.activated.connect(lambda i: self.session.set_plan("goal", goal_mode=("deficit", "even", "typed")[i]))
+        self.goal.activated.connect(
+            lambda i: self.session.set_plan("goal", goal_mode=("deficit", "even", "typed")[i])
+        )
         fold.add(self.goal)
         self.hours = Figures()
         fold.add(self.hours)
-        self.even = ValueSlider("hours each", 1, 60, 8, "Hours wanted of every channel", 0.5, lambda v: f"{v:.1f} h")
+        self.even = ValueSlider(
+            "hours each", 1, 60, 8, "Hours wanted of every channel", 0.5, lambda v: f"{v:.1f} h"
+        )
         self.even.settled.connect(lambda v: self.session.set_plan("hours each", even_hours=v))
         fold.add(self.even)
         self.typed = QLineEdit()
@@ -182,22 +248,34 @@ class PlanStep(Step):
 
     def _order_fold(self) -> None:
         fold = self.order_fold = self.inspector.add(Fold("Order in the night"))
-        self.order = ChoiceBox("order", "Blocks lose less time; cycles leave a complete set when clouds come")
+        self.order = ChoiceBox(
+            "order", "Blocks lose less time; cycles leave a complete set when clouds come"
+        )
         self.order.addItems(["one filter after the other", "in turns of three"])
         self.order.activated.connect(
-            lambda i: self.session.set_plan("order of the filters", order=("block", "cycle")[i], cycle_every=3))
+            lambda i: self.session.set_plan(
+                "order of the filters", order=("block", "cycle")[i], cycle_every=3
+            )
+        )
         fold.add(self.order)
         self.costs = Figures()
         fold.add(self.costs)
-        self.refocus = ValueSlider("focus every", 15, 240, 75, "Minutes between focus runs", 5,
-                                   lambda v: f"{v:.0f} min")
+        self.refocus = ValueSlider(
+            "focus every", 15, 240, 75, "Minutes between focus runs", 5, lambda v: f"{v:.0f} min"
+        )
         self.refocus.settled.connect(lambda v: self.session.set_plan("focus every", refocus_min=v))
-        self.dither = ValueSlider("dither every", 1, 20, 3, "Subs between dithers", 1, lambda v: f"{v:.0f} subs")
-        self.dither.settled.connect(lambda v: self.session.set_plan("dither every", dither_every=round(v)))
+        self.dither = ValueSlider(
+            "dither every", 1, 20, 3, "Subs between dithers", 1, lambda v: f"{v:.0f} subs"
+        )
+        self.dither.settled.connect(
+            lambda v: self.session.set_plan("dither every", dither_every=round(v))
+        )
         fold.add(self.refocus)
         fold.add(self.dither)
-        self.save = button("Save the plan…",
-                           "Tonight's blocks as checklist (Markdown), table (CSV), JSON or calendar (Ctrl+P)")
+        self.save = button(
+            "Save the plan…",
+            "Tonight's blocks as checklist (Markdown), table (CSV), JSON or calendar (Ctrl+P)",
+        )
         self.save.clicked.connect(self.choose_file)
         fold.add(self.save)
 
@@ -222,18 +300,25 @@ class PlanStep(Step):
         if self.session.state.plan.forecast_csv:
             self.session.set_plan("simulated forecast", forecast_csv="")
             return
-        path, _ = QFileDialog.getOpenFileName(self.desk.window, "Forecast", str(Path.home()), "CSV (*.csv)")
+        path, _ = QFileDialog.getOpenFileName(
+            self.desk.window, "Forecast", str(Path.home()), "CSV (*.csv)"
+        )
         if path:
             self.session.set_plan("own forecast", forecast_csv=path)
 
     def type_goals(self, text: str) -> None:
         """Hours typed for each channel; what does not fit is told and changes nothing."""
         try:
-            goals = {channel_name(k): float(v) for k, v in (p.split() for p in text.split(",") if p.strip())}
+            goals = {
+                channel_name(k): float(v)
+                for k, v in (p.split() for p in text.split(",") if p.strip())
+            }
             if goals != self.session.state.plan.goals:
                 self.session.set_plan("hours typed", goals=goals)
         except (ValueError, InputError):
-            self.session.trouble.emit([InputError("These hours are not clear", why=text, do="Write Ha 8, O3 12")])
+            self.session.trouble.emit(
+                [InputError("These hours are not clear", why=text, do="Write Ha 8, O3 12")]
+            )
 
     def show_year(self) -> None:
         """Ask for the year; it opens when it is computed."""
@@ -243,13 +328,18 @@ class PlanStep(Step):
         view = self.session.plan
         if view is not None:
             dialog = YearDialog(nights, view.target.name, view.site.name, self.desk.window)
-            dialog.bars.chosen.connect(lambda d: self.session.set_plan("plan another night", date=d))
+            dialog.bars.chosen.connect(
+                lambda d: self.session.set_plan("plan another night", date=d)
+            )
             dialog.show()
 
     def choose_file(self) -> None:
-        path, _ = QFileDialog.getSaveFileName(self.desk.window, "Save the plan", str(Path.home() / "tonight.md"),
-                                              "Checklist (*.md);;To print (*.pdf);;Table (*.csv);;JSON (*.json);;"
-                                              "Calendar (*.ics)")
+        path, _ = QFileDialog.getSaveFileName(
+            self.desk.window,
+            "Save the plan",
+            str(Path.home() / "tonight.md"),
+            "Checklist (*.md);;To print (*.pdf);;Table (*.csv);;JSON (*.json);;Calendar (*.ics)",
+        )
         if path:
             self.save_plan(Path(path))
 
@@ -282,8 +372,11 @@ class PlanStep(Step):
 
     def _show_choices(self) -> None:
         plan = self.session.state.plan
-        for kind, things, chosen in (("site", plan.sites, plan.site), ("rig", plan.rigs, plan.rig),
-                                     ("target", plan.targets, plan.target)):
+        for kind, things, chosen in (
+            ("site", plan.sites, plan.site),
+            ("rig", plan.rigs, plan.rig),
+            ("target", plan.targets, plan.target),
+        ):
             names = [t.name for t in things]
             box = self.boxes[kind]
             if [box.itemText(i) for i in range(box.count())] != names:
@@ -308,8 +401,11 @@ class PlanStep(Step):
         self.dither.set_value(plan.dither_every)
         own = Path(plan.forecast_csv).name if plan.forecast_csv else "simulated"
         self.forecast.setText(f"forecast: {own}")
-        self.forecast.setToolTip("Back to the simulated forecast" if plan.forecast_csv else
-                                 "Simulated from date and place; press to give your own CSV")
+        self.forecast.setToolTip(
+            "Back to the simulated forecast"
+            if plan.forecast_csv
+            else "Simulated from date and place; press to give your own CSV"
+        )
         self.order.setCurrentIndex(0 if plan.order == "block" else 1)
 
     def _show(self) -> None:
@@ -331,61 +427,128 @@ class PlanStep(Step):
 
     def _show_heads(self, view: PlanView) -> None:
         night = view.night
-        self.heads["night"][0].setText(f"night of {night.date.day} {night.date:%B}, {view.site.name}")
-        dark = f"dark {view.clock(night.dark[0][0])} to {view.clock(night.dark[-1][1])}" if night.dark else (
-            night.state.replace("_", " "))
-        moon = f"Moon {100 * night.moon.lit:.0f} %" + (f", sets {view.clock(night.moon.set)}" if night.moon.set else "")
+        self.heads["night"][0].setText(
+            f"night of {night.date.day} {night.date:%B}, {view.site.name}"
+        )
+        dark = (
+            f"dark {view.clock(night.dark[0][0])} to {view.clock(night.dark[-1][1])}"
+            if night.dark
+            else (night.state.replace("_", " "))
+        )
+        moon = f"Moon {100 * night.moon.lit:.0f} %" + (
+            f", sets {view.clock(night.moon.set)}" if night.moon.set else ""
+        )
         self.heads["night"][1].setText(f"{dark}  ·  {moon}")
         frame = view.frame
         nx, ny = frame.panels or (1, 1)
         panels = f", {nx} × {ny} panels" if nx * ny > 1 else ""
         self.heads["frame"][0].setText("framing")
-        self.heads["frame"][1].setText(f"{frame.field[0]:.2f}° × {frame.field[1]:.2f}°  ·  "
-                                       f"{frame.scale_arcsec:.2f}″/px, {frame.verdict}{panels}")
+        self.heads["frame"][1].setText(
+            f"{frame.field[0]:.2f}° × {frame.field[1]:.2f}°  ·  "
+            f"{frame.scale_arcsec:.2f}″/px, {frame.verdict}{panels}"
+        )
 
     def _show_figures(self, view: PlanView) -> None:
         rows = []
         for c in view.channels:
-            price = f"+{100 * c.sub.read_noise_penalty:.0f} % noise" if c.sub.read_noise_penalty is not None else ""
-            rows.append((c.channel, f"{_REASONS[c.sub.limited_by]}, {price}", f"{c.sub.sub_s:.0f} s",
-                         f"Free of read noise from {c.sub.ideal_s or 0:.0f} s on; a shorter sub costs noise.\n"
-                         f"One sub shows the target at SNR {c.sub_snr:.1f} a pixel: it may look empty, and is right."))
+            price = (
+                f"+{100 * c.sub.read_noise_penalty:.0f} % noise"
+                if c.sub.read_noise_penalty is not None
+                else ""
+            )
+            rows.append(
+                (
+                    c.channel,
+                    f"{_REASONS[c.sub.limited_by]}, {price}",
+                    f"{c.sub.sub_s:.0f} s",
+                    f"Free of read noise from {c.sub.ideal_s or 0:.0f} s on; a shorter sub "
+                    "costs noise.\n"
+                    f"One sub shows the target at SNR {c.sub_snr:.1f} a pixel: it may look "
+                    "empty, and is right.",
+                )
+            )
         self.subs.show_rows(rows)
         self.tonight_fold.set_note("under the dark sky")
-        self.hours.show_rows([
-            (c.channel, f"{clock_text(c.had_h)} of {clock_text(c.wanted_h)}",
-             clock_text(c.missing_h) if c.missing_h > 0.02 else "reached",
-             f"{c.channel}: hours of open shutter under a dark sky until all channels are equally loud.\n"
-             f"Moonlight tonight makes its sky {c.moon_factor:.1f} times brighter.") for c in view.channels])
+        self.hours.show_rows(
+            [
+                (
+                    c.channel,
+                    f"{clock_text(c.had_h)} of {clock_text(c.wanted_h)}",
+                    clock_text(c.missing_h) if c.missing_h > 0.02 else "reached",
+                    f"{c.channel}: hours of open shutter under a dark sky until all channels "
+                    "are equally loud.\n"
+                    f"Moonlight tonight makes its sky {c.moon_factor:.1f} times brighter.",
+                )
+                for c in view.channels
+            ]
+        )
         needed = nights_needed(view)
-        nights = f"done after {needed} {'night' if needed == 1 else 'nights'}" if needed else "more than 14 nights"
+        nights = (
+            f"done after {needed} {'night' if needed == 1 else 'nights'}"
+            if needed
+            else "more than 14 nights"
+        )
         self.hours_fold.set_note("all reached" if needed == 0 else nights)
-        self.costs.show_rows([
-            (name, f"{100 * cost.open_share:.0f} % open", f"{100 * cost.completeness:.0f} % safe",
-             "Open: share of the time with the shutter open.\nSafe: when clouds stop the night at any moment, "
-             "the mean share of its subs that the least complete channel has.")
-            for name, cost in (("blocks", view.tonight.block_cost), ("cycles", view.tonight.cycle_cost))])
+        self.costs.show_rows(
+            [
+                (
+                    name,
+                    f"{100 * cost.open_share:.0f} % open",
+                    f"{100 * cost.completeness:.0f} % safe",
+                    "Open: share of the time with the shutter open.\n"
+                    "Safe: when clouds stop the night at any moment, "
+                    "the mean share of its subs that the least complete channel has.",
+                )
+                for name, cost in (
+                    ("blocks", view.tonight.block_cost),
+                    ("cycles", view.tonight.cycle_cost),
+                )
+            ]
+        )
         narrow = [c for c in view.checks if c.kept is not None]
         worst = min(narrow, key=lambda c: c.kept or 1.0, default=None)
         rows = []
         if worst is not None:
-            rows.append((f"{worst.channel} filter at f/{view.rig.focal / view.rig.aperture_mm:.1f}", "",
-                         f"keeps {100 * (worst.kept or 0):.0f} %", "A fast beam shifts a narrow filter to the blue"))
+            rows.append(
+                (
+                    f"{worst.channel} filter at f/{view.rig.focal / view.rig.aperture_mm:.1f}",
+                    "",
+                    f"keeps {100 * (worst.kept or 0):.0f} %",
+                    "A fast beam shifts a narrow filter to the blue",
+                )
+            )
         corner = min((c.corner for c in view.checks), default=1.0)
-        rows.append(("corner light", "", f"{100 * corner:.0f} %",
-                     "A small filter in front of a large sensor shades it"))
+        rows.append(
+            (
+                "corner light",
+                "",
+                f"{100 * corner:.0f} %",
+                "A small filter in front of a large sensor shades it",
+            )
+        )
         for name, part in view.shared.items():
             if name != view.rig.name:
-                rows.append((f"with {name.partition(',')[0]}", "shared field", f"{100 * part:.0f} %",
-                             f"{name} keeps {100 * part:.0f} % of its field where all rigs see the target"))
+                rows.append(
+                    (
+                        f"with {name.partition(',')[0]}",
+                        "shared field",
+                        f"{100 * part:.0f} %",
+                        f"{name} keeps {100 * part:.0f} % of its field where all rigs "
+                        "see the target",
+                    )
+                )
         self.optics.show_rows(rows)
         if worst is not None:
             chosen = next(f for f in self.session.state.plan.filters if f.channel == worst.channel)
             self.picture.show_check(chosen, view.rig, worst)
         self.picture.setVisible(worst is not None)
         damp = any(h.humidity > 0.9 for h in view.forecast.hours)
-        self.care.setText((_DEW if damp else "") + (_SUN if view.night.state == "polar_day" else "") + _CARE)
-        self.optics_fold.set_note("look at the optics" if any(c.wants for c in view.checks) else "all well")
+        self.care.setText(
+            (_DEW if damp else "") + (_SUN if view.night.state == "polar_day" else "") + _CARE
+        )
+        self.optics_fold.set_note(
+            "look at the optics" if any(c.wants for c in view.checks) else "all well"
+        )
 
     def _ask_rehearsal(self) -> None:
         view = self.session.plan
@@ -404,11 +567,20 @@ class PlanStep(Step):
         self.heads["try"][0].setText(f"rehearsal of {channel}")
         self.heads["try"][1].setText("simulated")
         hours = clock_text(max(plan.wanted_h, plan.had_h))
-        self.rehearsal.show_pictures(pictures, (f"one sub, {plan.sub.sub_s:.0f} s: SNR {plan.sub_snr:.1f} a pixel",
-                                                f"after {hours}: SNR {plan.stack_snr:.0f}"))
+        self.rehearsal.show_pictures(
+            pictures,
+            (
+                f"one sub, {plan.sub.sub_s:.0f} s: SNR {plan.sub_snr:.1f} a pixel",
+                f"after {hours}: SNR {plan.stack_snr:.0f}",
+            ),
+        )
 
     def names(self) -> set[str]:
-        return {c.channel for c in self.session.plan.channels} if self.session.plan is not None else set()
+        return (
+            {c.channel for c in self.session.plan.channels}
+            if self.session.plan is not None
+            else set()
+        )
 
     def held_hours(self, channel: str) -> float | None:
         held = self.session.held().get(channel)

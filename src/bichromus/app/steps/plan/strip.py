@@ -56,13 +56,18 @@ class NightStrip(QWidget):
             painter.drawRect(QRectF(bars.left(), top, bars.width(), bars.bottom() - top))
             high = bars.height() * min(opened / _MOST, 1)
             low = bars.height() * min(dark / _MOST, 1)
-            fill_rect(painter, QRectF(bars.left(), bars.bottom() - high, bars.width(), high), t.faint)
+            fill_rect(
+                painter, QRectF(bars.left(), bars.bottom() - high, bars.width(), high), t.faint
+            )
             fill_rect(painter, QRectF(bars.left(), bars.bottom() - low, bars.width(), low), t.text)
             here = index == self.current
             painter.setFont(font(8.6, QFont.Weight.DemiBold if here else QFont.Weight.Normal))
             painter.setPen(QColor(t.strong if here else t.muted))
-            painter.drawText(QRectF(box.left(), _BAR + 6, box.width(), 16), Qt.AlignmentFlag.AlignCenter,
-                             f"{night.date.day} {night.date:%b}")
+            painter.drawText(
+                QRectF(box.left(), _BAR + 6, box.width(), 16),
+                Qt.AlignmentFlag.AlignCenter,
+                f"{night.date.day} {night.date:%b}",
+            )
             if here:
                 painter.setBrush(Qt.BrushStyle.NoBrush)
                 painter.setPen(QPen(QColor(t.strong), 2 if self.hasFocus() else 1))
@@ -76,9 +81,12 @@ class NightStrip(QWidget):
         index = self._index_at(event.position().x()) if event else None
         if index is not None:
             n = self.nights[index]
-            self.setToolTip(f"{n.date:%A %d %B}: {n.open_moonless_hours or 0:.1f} h dark, "
-                            f"{(n.open_hours or 0) - (n.open_moonless_hours or 0):.1f} h moonlit\n"
-                            f"Moon {100 * n.lit:.0f} %, {n.separation or 0:.0f}° away. Click to plan this night.")
+            self.setToolTip(
+                f"{n.date:%A %d %B}: {n.open_moonless_hours or 0:.1f} h dark, "
+                f"{(n.open_hours or 0) - (n.open_moonless_hours or 0):.1f} h moonlit\n"
+                f"Moon {100 * n.lit:.0f} %, {n.separation or 0:.0f}° away. Click to plan this "
+                "night."
+            )
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         index = self._index_at(event.position().x()) if event else None
@@ -87,7 +95,11 @@ class NightStrip(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
         """Right: the next night; left: the one before."""
-        if event is None or not self.nights or event.key() not in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+        if (
+            event is None
+            or not self.nights
+            or event.key() not in (Qt.Key.Key_Left, Qt.Key.Key_Right)
+        ):
             super().keyPressEvent(event)
             return
         step = 1 if event.key() == Qt.Key.Key_Right else -1

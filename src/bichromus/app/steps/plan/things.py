@@ -1,4 +1,6 @@
-"""The sheet of things known once: sites, rigs, filters and targets, each field typed in plain words."""
+"""The sheet of things known once: sites, rigs, filters and targets, each field typed in plain
+words.
+"""
 
 from __future__ import annotations
 
@@ -32,23 +34,45 @@ from ...widgets.fold import button, label
 from .skyline import SkylineEditor
 
 _FIRST_FILTERS: tuple[Literal["Ha", "O3", "S2"], ...] = ("Ha", "O3", "S2")
-_WORDS = {"lat": "latitude", "lon": "longitude", "ra": "right ascension", "dec": "declination",
-          "elevation_m": "elevation, m", "sky_mag": "sky brightness", "width_nm": "width, nm",
-          "rayleigh": "lines, rayleigh", "size_arcmin": "size, arcmin"}
+_WORDS = {
+    "lat": "latitude",
+    "lon": "longitude",
+    "ra": "right ascension",
+    "dec": "declination",
+    "elevation_m": "elevation, m",
+    "sky_mag": "sky brightness",
+    "width_nm": "width, nm",
+    "rayleigh": "lines, rayleigh",
+    "size_arcmin": "size, arcmin",
+}
 
 
 KINDS: dict[str, tuple[str, BaseModel]] = {
     "sites": ("site", SiteThing(name="New site", lat=0.0, lon=0.0)),
-    "rigs": ("rig", RigThing(name="New rig", aperture_mm=80, focal_mm=400, pixel_um=3.76, sensor_px=(4144, 2822))),
+    "rigs": (
+        "rig",
+        RigThing(
+            name="New rig", aperture_mm=80, focal_mm=400, pixel_um=3.76, sensor_px=(4144, 2822)
+        ),
+    ),
     "filters": ("filter", FilterThing(channel="Ha", width_nm=3.0)),
     "targets": ("target", TargetThing(name="New target", ra=0.0, dec=0.0)),
 }
-_HINTS = {"horizon": "azimuth altitude, azimuth altitude, …", "rayleigh": "Ha 100, O3 18",
-          "lat": "degrees, north positive",
-          "lon": "degrees, east positive", "ra": "degrees, J2000", "dec": "degrees, J2000",
-          "sky_mag": "V mag/arcsec², or Bortle 4",
-          "time_zone": "as Pacific/Auckland", "sensor_px": "width height", "size_arcmin": "width height",
-          "aliases": "separated by commas", "reducer": "1 is none", "colour": "yes or no"}
+_HINTS = {
+    "horizon": "azimuth altitude, azimuth altitude, …",
+    "rayleigh": "Ha 100, O3 18",
+    "lat": "degrees, north positive",
+    "lon": "degrees, east positive",
+    "ra": "degrees, J2000",
+    "dec": "degrees, J2000",
+    "sky_mag": "V mag/arcsec², or Bortle 4",
+    "time_zone": "as Pacific/Auckland",
+    "sensor_px": "width height",
+    "size_arcmin": "width height",
+    "aliases": "separated by commas",
+    "reducer": "1 is none",
+    "colour": "yes or no",
+}
 
 
 def to_text(value: Any) -> str:
@@ -60,7 +84,11 @@ def to_text(value: Any) -> str:
     if isinstance(value, tuple):
         if value and isinstance(value[0], tuple):
             return ", ".join(f"{a:g} {b:g}" for a, b in value)
-        return ", ".join(value) if value and isinstance(value[0], str) else " ".join(f"{v:g}" for v in value)
+        return (
+            ", ".join(value)
+            if value and isinstance(value[0], str)
+            else " ".join(f"{v:g}" for v in value)
+        )
     return f"{value:g}" if isinstance(value, float) else str(value)
 
 
@@ -84,7 +112,9 @@ def from_text(name: str, text: str) -> Any:
 
 
 class ThingsDialog(QDialog):
-    """Kind above, names to the left, fields to the right; each field is a command when it is left."""
+    """Kind above, names to the left, fields to the right; each field is a command when it
+    is left.
+    """
 
     def __init__(self, session: Session, parent: QWidget) -> None:
         super().__init__(parent)
@@ -120,12 +150,17 @@ class ThingsDialog(QDialog):
         self.found.itemClicked.connect(lambda _item: self.take_found())
         self._entries: list[Entry] = []
         row = QHBoxLayout()
-        for words, tip, work in (("Add", "A new one of this kind", self.add),
-                                 ("Remove", "Take the chosen one out; undo brings it back", self.remove),
-                                 ("Horizon from CSV…", "azimuth_deg,altitude_deg for the chosen site",
-                                  self.choose_horizon),
-                                 ("Import…", "Take things in from a JSON file", self.choose_import),
-                                 ("Export…", "All things into a JSON file", self.choose_export)):
+        for words, tip, work in (
+            ("Add", "A new one of this kind", self.add),
+            ("Remove", "Take the chosen one out; undo brings it back", self.remove),
+            (
+                "Horizon from CSV…",
+                "azimuth_deg,altitude_deg for the chosen site",
+                self.choose_horizon,
+            ),
+            ("Import…", "Take things in from a JSON file", self.choose_import),
+            ("Export…", "All things into a JSON file", self.choose_export),
+        ):
             made = button(words, tip)
             made.clicked.connect(work)
             row.addWidget(made)
@@ -195,14 +230,22 @@ class ThingsDialog(QDialog):
         if line.text() == to_text(getattr(thing, name)):
             return
         try:
-            changed = type(thing).model_validate({**thing.model_dump(), name: from_text(name, line.text())})
+            changed = type(thing).model_validate(
+                {**thing.model_dump(), name: from_text(name, line.text())}
+            )
         except (ValidationError, ValueError, InputError) as error:
-            why = error.errors()[0]["msg"] if isinstance(error, ValidationError) else _HINTS.get(name, str(error))
+            why = (
+                error.errors()[0]["msg"]
+                if isinstance(error, ValidationError)
+                else _HINTS.get(name, str(error))
+            )
             self.said.setText(f"{name.replace('_', ' ')} stays as it was: {why}.")
             line.setText(to_text(getattr(thing, name)))
             return
         self.said.setText("")
-        self._keep(f"change {name.replace('_', ' ')}", (*things[:row], changed, *things[row + 1:]), row)
+        self._keep(
+            f"change {name.replace('_', ' ')}", (*things[:row], changed, *things[row + 1 :]), row
+        )
 
     def _keep(self, words: str, things: tuple[Any, ...], row: int) -> None:
         changes: dict[str, Any] = {self._kind: [t.model_dump() for t in things]}
@@ -214,10 +257,14 @@ class ThingsDialog(QDialog):
         words, fresh = KINDS[self._kind]
         if isinstance(fresh, SiteThing):
             fresh = fresh.model_copy(update={"time_zone": local_zone()})
-        things: dict[str, Any] = {self._kind: [*(t.model_dump() for t in self._things()), fresh.model_dump()]}
+        things: dict[str, Any] = {
+            self._kind: [*(t.model_dump() for t in self._things()), fresh.model_dump()]
+        }
         if self._kind == "rigs" and not self._session.state.plan.filters:
             # a first rig comes with the three filters that most people put before it
-            things["filters"] = [FilterThing(channel=c, width_nm=3.0).model_dump() for c in _FIRST_FILTERS]
+            things["filters"] = [
+                FilterThing(channel=c, width_nm=3.0).model_dump() for c in _FIRST_FILTERS
+            ]
         row = len(self._things())
         self._session.set_plan(f"add a {words}", **things)
         self.show_kind(row)
@@ -229,7 +276,11 @@ class ThingsDialog(QDialog):
     def remove(self) -> None:
         row, things = self.names.currentRow(), self._things()
         if 0 <= row < len(things):
-            self._keep(f"remove a {KINDS[self._kind][0]}", (*things[:row], *things[row + 1:]), max(row - 1, 0))
+            self._keep(
+                f"remove a {KINDS[self._kind][0]}",
+                (*things[:row], *things[row + 1 :]),
+                max(row - 1, 0),
+            )
 
     def _search(self, text: str) -> None:
         try:
@@ -238,8 +289,14 @@ class ThingsDialog(QDialog):
             self._entries = []
             self.said.setText(error.sentence())
         self.found.clear()
-        self.found.addItems([f"{e.name}, {e.kind}" + (f", {e.size_arcmin[0]:g}′" if e.size_arcmin else "")
-                             + (f", {e.aliases[0]}" if e.aliases else "") for e in self._entries])
+        self.found.addItems(
+            [
+                f"{e.name}, {e.kind}"
+                + (f", {e.size_arcmin[0]:g}′" if e.size_arcmin else "")
+                + (f", {e.aliases[0]}" if e.aliases else "")
+                for e in self._entries
+            ]
+        )
         self.found.setVisible(bool(self._entries))
 
     def take_found(self) -> None:
@@ -248,9 +305,16 @@ class ThingsDialog(QDialog):
         if not 0 <= row < len(self._entries):
             return
         e = self._entries[row]
-        target = TargetThing(name=e.name, aliases=e.aliases, ra=e.ra, dec=e.dec, angle=e.angle,
-                             size_arcmin=e.size_arcmin or (10.0, 10.0),
-                             rayleigh={"Ha": 50.0, "O3": 10.0, "S2": 8.0}, source=SOURCE)
+        target = TargetThing(
+            name=e.name,
+            aliases=e.aliases,
+            ra=e.ra,
+            dec=e.dec,
+            angle=e.angle,
+            size_arcmin=e.size_arcmin or (10.0, 10.0),
+            rayleigh={"Ha": 50.0, "O3": 10.0, "S2": 8.0},
+            source=SOURCE,
+        )
         self.said.setText("Its lines are a guess until you type their brightness.")
         self._keep("add a target", (*self._things(), target), len(self._things()))
 
@@ -258,7 +322,7 @@ class ThingsDialog(QDialog):
         row, things = self.names.currentRow(), self._things()
         if 0 <= row < len(things):
             changed = things[row].model_copy(update={"horizon": points})
-            self._keep("draw the horizon", (*things[:row], changed, *things[row + 1:]), row)
+            self._keep("draw the horizon", (*things[:row], changed, *things[row + 1 :]), row)
 
     def choose_horizon(self) -> None:
         path, _ = QFileDialog.getOpenFileName(self, "Horizon", str(Path.home()), "CSV (*.csv)")
@@ -277,10 +341,12 @@ class ThingsDialog(QDialog):
             self.said.setText(error.sentence())
             return
         changed = things[row].model_copy(update={"horizon": horizon.points})
-        self._keep("take a horizon", (*things[:row], changed, *things[row + 1:]), row)
+        self._keep("take a horizon", (*things[:row], changed, *things[row + 1 :]), row)
 
     def choose_import(self) -> None:
-        path, _ = QFileDialog.getOpenFileName(self, "Import things", str(Path.home()), "JSON (*.json)")
+        path, _ = QFileDialog.getOpenFileName(
+            self, "Import things", str(Path.home()), "JSON (*.json)"
+        )
         if path:
             self.take_in(Path(path))
 
@@ -295,7 +361,9 @@ class ThingsDialog(QDialog):
         self.show_kind()
 
     def choose_export(self) -> None:
-        path, _ = QFileDialog.getSaveFileName(self, "Export things", str(Path.home() / "things.json"), "JSON (*.json)")
+        path, _ = QFileDialog.getSaveFileName(
+            self, "Export things", str(Path.home() / "things.json"), "JSON (*.json)"
+        )
         if path:
             self.write_out(Path(path))
 

@@ -57,7 +57,11 @@ class YearBars(QWidget):
                 # a month that has only its last days here would run into the next name
                 if x < self.width() - 24 and (number or night.date.day < 12):
                     painter.setPen(QColor(t.muted))
-                    painter.drawText(QRectF(x + 3, high + 4, 60, 16), Qt.AlignmentFlag.AlignLeft, f"{night.date:%b}")
+                    painter.drawText(
+                        QRectF(x + 3, high + 4, 60, 16),
+                        Qt.AlignmentFlag.AlignLeft,
+                        f"{night.date:%b}",
+                    )
 
     def _at(self, x: float) -> SeasonNight | None:
         index = int(x / max(self.width(), 1) * len(self.nights))
@@ -66,8 +70,10 @@ class YearBars(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         night = self._at(event.position().x()) if event else None
         if night is not None:
-            self.setToolTip(f"{night.date:%d %B %Y}: {night.open_moonless_hours or 0:.1f} h dark and usable, Moon "
-                            f"{100 * night.lit:.0f} %")
+            self.setToolTip(
+                f"{night.date:%d %B %Y}: {night.open_moonless_hours or 0:.1f} h dark and "
+                f"usable, Moon {100 * night.lit:.0f} %"
+            )
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         night = self._at(event.position().x()) if event else None
@@ -90,5 +96,10 @@ class YearDialog(QDialog):
         column = QVBoxLayout(self)
         column.addWidget(self.said)
         column.addWidget(self.bars, 1)
-        column.addWidget(label("Bright: dark and usable. Grey: under the Moon. Behind: all dark hours of the night.",
-                               "muted"))
+        column.addWidget(
+            label(
+                "Bright: dark and usable. Grey: under the Moon. Behind: all dark hours "
+                "of the night.",
+                "muted",
+            )
+        )

@@ -19,11 +19,20 @@ from ...widgets.slider import ValueSlider
 from ...widgets.text import clock_text
 from ..step import Desk, Step
 
-_SIZES = ((None, "as it is"), (3840, "longest side 3840 px"), (2560, "longest side 2560 px"),
-          (1920, "longest side 1920 px"), (1280, "longest side 1280 px"))
-_TIPS = {"tiff16": "16 bits for each colour, with profile: for further work and for print",
-         "tiff32": "32-bit float: nothing is rounded", "png16": "16 bits, compressed without loss",
-         "jpeg": "small, to share", "fits32": "three float planes with the blend's history"}
+_SIZES = (
+    (None, "as it is"),
+    (3840, "longest side 3840 px"),
+    (2560, "longest side 2560 px"),
+    (1920, "longest side 1920 px"),
+    (1280, "longest side 1280 px"),
+)
+_TIPS = {
+    "tiff16": "16 bits for each colour, with profile: for further work and for print",
+    "tiff32": "32-bit float: nothing is rounded",
+    "png16": "16 bits, compressed without loss",
+    "jpeg": "small, to share",
+    "fits32": "three float planes with the blend's history",
+}
 
 
 class PublishStep(Step):
@@ -58,11 +67,16 @@ class PublishStep(Step):
         self.size = ChoiceBox("size", "Size of the files; never larger than the data")
         for _, words in _SIZES:
             self.size.addItem(words)
-        self.size.activated.connect(lambda i: self.session.set_publish("size", longest=_SIZES[i][0]))
+        self.size.activated.connect(
+            lambda i: self.session.set_publish("size", longest=_SIZES[i][0])
+        )
         fold.add(self.size)
-        self.quality = ValueSlider("JPEG quality", 60, 100, 92, "Higher keeps more and is larger", 1,
-                                   lambda v: f"{v:.0f}")
-        self.quality.settled.connect(lambda v: self.session.set_publish("JPEG quality", quality=round(v)))
+        self.quality = ValueSlider(
+            "JPEG quality", 60, 100, 92, "Higher keeps more and is larger", 1, lambda v: f"{v:.0f}"
+        )
+        self.quality.settled.connect(
+            lambda v: self.session.set_publish("JPEG quality", quality=round(v))
+        )
         fold.add(self.quality)
 
     def _place_fold(self) -> None:
@@ -115,7 +129,9 @@ class PublishStep(Step):
             return
         folder = Path(self._folder()).expanduser()
         if not folder.is_dir():
-            self._trouble(OutputRefused("The folder does not exist", do="Choose another one", file=folder))
+            self._trouble(
+                OutputRefused("The folder does not exist", do="Choose another one", file=folder)
+            )
             return
         self.outcome.setText("")
         self._written_for = self.session.recipe
@@ -124,7 +140,9 @@ class PublishStep(Step):
     def copy_summary(self) -> None:
         clipboard = QGuiApplication.clipboard()
         if clipboard is not None:
-            clipboard.setText(summary(self.session.state, self.session.channels, self.session.recipe))
+            clipboard.setText(
+                summary(self.session.state, self.session.channels, self.session.recipe)
+            )
 
     def _trouble(self, error: InputError) -> None:
         self.session.trouble.emit([error])
@@ -144,13 +162,17 @@ class PublishStep(Step):
         self.stem.setText(self._stem())
 
     def _choose_folder(self) -> None:
-        found = QFileDialog.getExistingDirectory(self.desk.window, "Folder for the picture", self._folder())
+        found = QFileDialog.getExistingDirectory(
+            self.desk.window, "Folder for the picture", self._folder()
+        )
         if found:
             self.set_folder(found)
 
     def _folder(self) -> str:
         pictures = Path.home() / "Pictures"
-        return self.session.state.publish.folder or str(pictures if pictures.is_dir() else Path.home())
+        return self.session.state.publish.folder or str(
+            pictures if pictures.is_dir() else Path.home()
+        )
 
     def _stem(self) -> str:
         return self.session.state.publish.stem or self.session.state.name
@@ -196,11 +218,19 @@ class PublishStep(Step):
     def _show_summary(self) -> None:
         state, channels, recipe = self.session.state, self.session.channels, self.session.recipe
         rows = summary_rows(state, channels, recipe)
-        self.rows.show_rows([(r.channel, r.subs, clock_text(r.hours), f"{LONG_NAMES[r.channel]}, {r.origin}")
-                             for r in rows])
+        self.rows.show_rows(
+            [
+                (r.channel, r.subs, clock_text(r.hours), f"{LONG_NAMES[r.channel]}, {r.origin}")
+                for r in rows
+            ]
+        )
         sources = used_sources(state, channels, recipe)
-        self.summary_fold.set_note(clock_text(sum(s.hours or 0 for s in sources)) if sources else "")
-        self.rigs.setText("\n".join(dict.fromkeys(f"{s.station}: {s.camera}" for s in sources if s.camera)))
+        self.summary_fold.set_note(
+            clock_text(sum(s.hours or 0 for s in sources)) if sources else ""
+        )
+        self.rigs.setText(
+            "\n".join(dict.fromkeys(f"{s.station}: {s.camera}" for s in sources if s.camera))
+        )
 
     def figure(self, channel: str) -> tuple[str, str]:
         prepared = self.session.channels.channel(channel)

@@ -1,4 +1,6 @@
-"""The group over time: star size, roundness, background, stars, transparency and worth, a click goes to a sub."""
+"""The group over time: star size, roundness, background, stars, transparency and worth, a click
+goes to a sub.
+"""
 
 from __future__ import annotations
 
@@ -19,7 +21,9 @@ Value = Callable[[Reviewed], float | None]
 
 @dataclass(frozen=True)
 class Figure:
-    """One plot: its name, what it shows of a sub, how a value is written, and what a tooltip says of it."""
+    """One plot: its name, what it shows of a sub, how a value is written, and what a tooltip says
+    of it.
+    """
 
     name: str
     value: Value
@@ -38,23 +42,45 @@ def _size(r: Reviewed) -> float | None:
 
 
 def _round(r: Reviewed) -> float | None:
-    return 1 - r.measure.ellipticity if r.measure is not None and r.measure.ellipticity is not None else None
+    return (
+        1 - r.measure.ellipticity
+        if r.measure is not None and r.measure.ellipticity is not None
+        else None
+    )
 
 
 FIGURES = (
-    Figure("star size", _size, lambda v: f"{v:.1f}", "FWHM of the stars, arcsec where the header tells the scale"),
+    Figure(
+        "star size",
+        _size,
+        lambda v: f"{v:.1f}",
+        "FWHM of the stars, arcsec where the header tells the scale",
+    ),
     Figure("roundness", _round, lambda v: f"{v:.2f}", "b/a of the stars, 1 is round"),
     Figure("background", _of("background"), lambda v: f"{v:,.0f}", "Level of the sky, counts"),
     Figure("stars found", _of("stars"), lambda v: f"{v:,.0f}", "Stars above 5 sigma"),
-    Figure("transparency", lambda r: 100 * r.grade.transparency if r.grade and r.grade.transparency is not None
-           else None, lambda v: f"{v:.0f} %", "Light of the same stars against the good subs"),
-    Figure("worth", lambda r: r.worth, lambda v: f"{v:.2f}",
-           "(light / (noise × star size))², a typical good sub is 1:\nits share of the SNR² of the stack"),
+    Figure(
+        "transparency",
+        lambda r: (
+            100 * r.grade.transparency if r.grade and r.grade.transparency is not None else None
+        ),
+        lambda v: f"{v:.0f} %",
+        "Light of the same stars against the good subs",
+    ),
+    Figure(
+        "worth",
+        lambda r: r.worth,
+        lambda v: f"{v:.2f}",
+        "(light / (noise × star size))², a typical good sub is 1:\n"
+        "its share of the SNR² of the stack",
+    ),
 )
 
 
 class TimePlot(QWidget):
-    """One figure of all subs: the one in view large, waiting ones amber and larger, rejected ones hollow."""
+    """One figure of all subs: the one in view large, waiting ones amber and larger, rejected ones
+    hollow.
+    """
 
     chosen = pyqtSignal(int)
 
@@ -94,11 +120,17 @@ class TimePlot(QWidget):
         start = self._group.subs[index].sub.start
         assert start is not None
         x = (start.timestamp() - first) / max(last - first, 1.0)
-        return QPointF(8 + x * (self.width() - 16), 18 + (high - value) / (high - low) * (self.height() - 24))
+        return QPointF(
+            8 + x * (self.width() - 16), 18 + (high - value) / (high - low) * (self.height() - 24)
+        )
 
     def _times(self) -> tuple[float, float]:
         assert self._group is not None
-        starts = [r.sub.start.timestamp() for r in (self._group.subs[0], self._group.subs[-1]) if r.sub.start]
+        starts = [
+            r.sub.start.timestamp()
+            for r in (self._group.subs[0], self._group.subs[-1])
+            if r.sub.start
+        ]
         return starts[0], starts[-1]
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -108,14 +140,19 @@ class TimePlot(QWidget):
         fill_rect(painter, QRectF(0, 17, self.width(), self.height() - 20), t.stage, 2)
         painter.setFont(font(9.2))
         painter.setPen(QColor(t.muted))
-        painter.drawText(QRectF(0, 0, self.width(), 16), Qt.AlignmentFlag.AlignLeft, self.figure.name)
+        painter.drawText(
+            QRectF(0, 0, self.width(), 16), Qt.AlignmentFlag.AlignLeft, self.figure.name
+        )
         if self._group is None or not self._values:
             return
         here = self._values[self._index] if self._index < len(self._values) else None
         painter.setFont(font(9.4, QFont.Weight.DemiBold))
         painter.setPen(QColor(t.strong))
-        painter.drawText(QRectF(0, 0, self.width(), 16), Qt.AlignmentFlag.AlignRight,
-                         self.figure.text(here) if here is not None else "–")
+        painter.drawText(
+            QRectF(0, 0, self.width(), 16),
+            Qt.AlignmentFlag.AlignRight,
+            self.figure.text(here) if here is not None else "–",
+        )
         now = self._place(self._index) if self._index < len(self._values) else None
         if now is not None:
             painter.setPen(QPen(QColor(t.faint), 1))
@@ -146,7 +183,9 @@ class TimePlot(QWidget):
         places = [(n, p) for n in range(len(self._values)) if (p := self._place(n)) is not None]
         if places:
             x, y = event.position().x(), event.position().y()
-            self.chosen.emit(min(places, key=lambda i: (i[1].x() - x) ** 2 + 0.1 * (i[1].y() - y) ** 2)[0])
+            self.chosen.emit(
+                min(places, key=lambda i: (i[1].x() - x) ** 2 + 0.1 * (i[1].y() - y) ** 2)[0]
+            )
 
 
 class Plots(QWidget):

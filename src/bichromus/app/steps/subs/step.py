@@ -5,7 +5,14 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QMessageBox, QStackedWidget, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QFileDialog,
+    QHBoxLayout,
+    QMessageBox,
+    QStackedWidget,
+    QVBoxLayout,
+    QWidget,
+)
 
 from ....core.advise.rejects import effect_words
 from ....workspace.review import Group, Reviewed
@@ -21,8 +28,14 @@ from ..step import Desk, Step
 from .plots import FIGURES, Plots
 from .strip import Strip
 
-_CAUSES = {"cloud": "cloud", "focus": "soft focus", "drift": "drift", "sky": "dawn or light", "trail": "trail",
-           "broken": "broken"}
+_CAUSES = {
+    "cloud": "cloud",
+    "focus": "soft focus",
+    "drift": "drift",
+    "sky": "dawn or light",
+    "trail": "trail",
+    "broken": "broken",
+}
 
 
 class SubsStep(Step):
@@ -55,8 +68,10 @@ class SubsStep(Step):
     def _make_stage(self) -> QStackedWidget:
         self.canvas = Canvas()
         self.canvas.setAccessibleName("the sub")
-        self.canvas.setToolTip("Wheel zooms at the pointer, drag pans, F fits, Z shows one to one.\n"
-                               ", and . step, hold to run; K keeps, X rejects.")
+        self.canvas.setToolTip(
+            "Wheel zooms at the pointer, drag pans, F fits, Z shows one to one.\n"
+            ", and . step, hold to run; K keeps, X rejects."
+        )
         self.canvas.wanted.connect(self.session.reviewer.ask_view)
         self.strip, self.plots = Strip(self.session.reviewer.thumb_of), Plots()
         for part in (self.strip, self.plots):
@@ -70,7 +85,9 @@ class SubsStep(Step):
         column.setSpacing(4)
         top = QHBoxLayout()
         top.setContentsMargins(14, 6, 14, 2)
-        self.box = ChoiceBox("group of subs", "Subs of one channel, rig, length and night, judged against each other")
+        self.box = ChoiceBox(
+            "group of subs", "Subs of one channel, rig, length and night, judged against each other"
+        )
         self.box.setMinimumWidth(250)
         self.box.activated.connect(self._choose)
         self.where = label("", "head")
@@ -93,9 +110,14 @@ class SubsStep(Step):
         page = QWidget()
         column = QVBoxLayout(page)
         column.addStretch(1)
-        for words, role in (("There are no subs to look at.", "title"),
-                            ("Take a folder of subs into the log (Ctrl+I), watch one (Ctrl+Shift+I), or rehearse an "
-                             "evening there.", "muted")):
+        for words, role in (
+            ("There are no subs to look at.", "title"),
+            (
+                "Take a folder of subs into the log (Ctrl+I), watch one (Ctrl+Shift+I), or "
+                "rehearse an evening there.",
+                "muted",
+            ),
+        ):
             part = label(words, role)
             part.setAlignment(Qt.AlignmentFlag.AlignCenter)
             column.addWidget(part)
@@ -113,7 +135,9 @@ class SubsStep(Step):
         line.setContentsMargins(0, 6, 0, 0)
         self.keep_button = button("Keep", "Keep this sub and go on (K)")
         self.reject_button = button("Reject", "Leave this sub out and go on; its file stays (X)")
-        self.open_button = button("Undecide", "Leave this sub to the suggestions again (U)", "quiet")
+        self.open_button = button(
+            "Undecide", "Leave this sub to the suggestions again (U)", "quiet"
+        )
         self.keep_button.clicked.connect(lambda: self.reviewer.decide(True))
         self.reject_button.clicked.connect(lambda: self.reviewer.decide(False))
         self.open_button.clicked.connect(lambda: self.reviewer.undecide())
@@ -127,8 +151,11 @@ class SubsStep(Step):
         fold.add(self.causes)
         self.worth = label("", "muted", wrap=True)
         fold.add(self.worth)
-        self.take = button("Take the suggestions", "Reject what is suggested, keep what still helps (Shift+X)",
-                           "primary")
+        self.take = button(
+            "Take the suggestions",
+            "Reject what is suggested, keep what still helps (Shift+X)",
+            "primary",
+        )
         self.take.clicked.connect(self.take_suggestions)
         fold.add(self.take)
 
@@ -136,18 +163,26 @@ class SubsStep(Step):
         fold = self.after_fold = self.inspector.add(Fold("Kept so far"))
         self.kept = Figures()
         fold.add(self.kept)
-        self.stack_button = button("Stack this night", "A quick preliminary stack of the kept subs of every channel of "
-                                   "this night and rig,\nto see what is there; it opens in Channels (Ctrl+Return)")
+        self.stack_button = button(
+            "Stack this night",
+            "A quick preliminary stack of the kept subs of every channel of "
+            "this night and rig,\nto see what is there; it opens in Channels (Ctrl+Return)",
+        )
         self.stack_button.clicked.connect(self.session.stack_night)
         fold.add(self.stack_button)
         row = QWidget()
         line = QHBoxLayout(row)
         line.setContentsMargins(0, 4, 0, 0)
         line.setSpacing(4)
-        listed = button("List the kept…", "Write the paths of the kept subs into a text file", "quiet")
+        listed = button(
+            "List the kept…", "Write the paths of the kept subs into a text file", "quiet"
+        )
         listed.clicked.connect(self.choose_list)
-        move = button("Move the rejected…", "Move the rejected files into a folder called rejected; asks first",
-                      "quiet")
+        move = button(
+            "Move the rejected…",
+            "Move the rejected files into a folder called rejected; asks first",
+            "quiet",
+        )
         move.clicked.connect(self.ask_move)
         line.addWidget(listed)
         line.addWidget(move)
@@ -162,12 +197,16 @@ class SubsStep(Step):
 
     def take_suggestions(self) -> None:
         count = self.reviewer.take_suggestions()
-        self.session.told.emit(f"{count} decided as suggested. Ctrl+Z takes it back." if count
-                               else "There is nothing to decide.")
+        self.session.told.emit(
+            f"{count} decided as suggested. Ctrl+Z takes it back."
+            if count
+            else "There is nothing to decide."
+        )
 
     def choose_list(self) -> None:
-        path, _ = QFileDialog.getSaveFileName(self.desk.window, "List of the kept subs", str(Path.home() / "kept.txt"),
-                                              "Text (*.txt)")
+        path, _ = QFileDialog.getSaveFileName(
+            self.desk.window, "List of the kept subs", str(Path.home() / "kept.txt"), "Text (*.txt)"
+        )
         if path:
             self.reviewer.export_kept(Path(path))
 
@@ -178,7 +217,10 @@ class SubsStep(Step):
         if not count:
             self.session.told.emit("No sub of this group is rejected.")
             return
-        words = f"Move {count} rejected {'file' if count == 1 else 'files'} into a folder called rejected beside them?"
+        words = (
+            f"Move {count} rejected {'file' if count == 1 else 'files'} into a folder "
+            "called rejected beside them?"
+        )
         answer = QMessageBox.question(self.desk.window, "Move the rejected", words)
         if answer == QMessageBox.StandardButton.Yes:
             self.session.told.emit(f"{self.reviewer.move_rejected()} moved.")
@@ -226,16 +268,29 @@ class SubsStep(Step):
     def _show_group(self, group: Group) -> None:
         waiting = [r for r in group.subs if r.waiting]
         helps = sum(r.helps for r in waiting)
-        rows = [(_CAUSES.get(c, c), "out", f"{n}", "Suggested to be left out") for c, n in group.causes.items()]
+        rows = [
+            (_CAUSES.get(c, c), "out", f"{n}", "Suggested to be left out")
+            for c, n in group.causes.items()
+        ]
         if helps:
-            rows.append(("poor, but of use", "low weight", f"{helps}", "Haze, light or a trail: a stack that weighs "
-                         "its subs and rejects what sticks out still gains from them"))
+            rows.append(
+                (
+                    "poor, but of use",
+                    "low weight",
+                    f"{helps}",
+                    "Haze, light or a trail: a stack that weighs "
+                    "its subs and rejects what sticks out still gains from them",
+                )
+            )
         self.causes.show_rows(rows)
         if group.measured < len(group.subs):
             self.worth.setText(f"{group.measured} of {len(group.subs)} measured.")
         elif waiting:
-            self.worth.setText(effect_words(group.channel, group.effect) if group.effect.subs else
-                               "Weighted, they still help: keep them.")
+            self.worth.setText(
+                effect_words(group.channel, group.effect)
+                if group.effect.subs
+                else "Weighted, they still help: keep them."
+            )
         else:
             self.worth.setText("Every sub of this group is good, or decided.")
         self.take.setVisible(bool(waiting))
@@ -243,9 +298,17 @@ class SubsStep(Step):
         kept = [r for r in group.subs if r.sub.kept]
         seconds = sum(r.sub.seconds for r in kept)
         lost = sum(r.sub.seconds for r in group.subs) - seconds
-        self.kept.show_rows([
-            ("kept", f"{len(kept)} subs", clock_text(seconds / 3600), "Counted in the log"),
-            ("out", f"{len(group.subs) - len(kept)} subs", clock_text(lost / 3600), "Rejected; the files stay")])
+        self.kept.show_rows(
+            [
+                ("kept", f"{len(kept)} subs", clock_text(seconds / 3600), "Counted in the log"),
+                (
+                    "out",
+                    f"{len(group.subs) - len(kept)} subs",
+                    clock_text(lost / 3600),
+                    "Rejected; the files stay",
+                ),
+            ]
+        )
 
     def _show_sub(self) -> None:
         group, here = self.reviewer.group, self.reviewer.current
@@ -285,8 +348,17 @@ class SubsStep(Step):
             return None
         kept, out = view.subs_kept.get(channel, 0), view.subs_rejected.get(channel, 0)
         growth = next((g for g in self.session.growths() if g.channel == channel), None)
-        return Card(channel, clock_text(hours), f"{kept:,}", growth.share if growth else None, "out", f"{out:,}", key,
-                    f"{kept:,} subs kept, {out:,} rejected.", first="kept")
+        return Card(
+            channel,
+            clock_text(hours),
+            f"{kept:,}",
+            growth.share if growth else None,
+            "out",
+            f"{out:,}",
+            key,
+            f"{kept:,} subs kept, {out:,} rejected.",
+            first="kept",
+        )
 
     def figure(self, channel: str) -> tuple[str, str]:
         return "kept", f"{self.session.logbook.view.subs_kept.get(channel, 0):,}"
@@ -323,7 +395,11 @@ def _figures(r: Reviewed, group: Group) -> list[tuple[str, str, str, str]]:
         value = figure.value(r)
         known = sorted(v for o in group.subs if (v := figure.value(o)) is not None)
         middle = f"usual {figure.text(known[len(known) // 2])}" if known else ""
-        rows.append((figure.name, middle, figure.text(value) if value is not None else "–", figure.tip))
+        rows.append(
+            (figure.name, middle, figure.text(value) if value is not None else "–", figure.tip)
+        )
     if r.sub.temperature_c is not None:
-        rows.append(("sensor", "", f"{r.sub.temperature_c:.0f} °C".replace("-", "−"), "From the header"))
+        rows.append(
+            ("sensor", "", f"{r.sub.temperature_c:.0f} °C".replace("-", "−"), "From the header")
+        )
     return rows

@@ -1,4 +1,6 @@
-"""The neighbours of a sub as a strip of small pictures, the sub itself in the middle where there are enough."""
+"""The neighbours of a sub as a strip of small pictures, the sub itself in the middle where there
+are enough.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +19,9 @@ _W, _H, _GAP = 66, 44, 6
 
 
 class Strip(QWidget):
-    """A click goes to a sub. Under each: a line where it is kept, a cross where it is out, a dot where it waits."""
+    """A click goes to a sub. Under each: a line where it is kept, a cross where it is out, a dot
+    where it waits.
+    """
 
     chosen = pyqtSignal(int)
 
@@ -54,8 +58,13 @@ class Strip(QWidget):
         return QRectF(self.width() / 2 - _W / 2 + (index - self._middle()) * (_W + _GAP), 3, _W, _H)
 
     def _middle(self) -> float:
-        """The place in the group that stands in the middle: the sub itself, but for the ends of the group."""
-        half, last = (self.width() / (_W + _GAP) - 1) / 2, (len(self._group.subs) if self._group else 1) - 1
+        """The place in the group that stands in the middle: the sub itself, but for the ends of the
+        group.
+        """
+        half, last = (
+            (self.width() / (_W + _GAP) - 1) / 2,
+            (len(self._group.subs) if self._group else 1) - 1,
+        )
         return min(max(self._index, half), max(last - half, half)) if last > 2 * half else last / 2
 
     def _seen(self) -> range:
@@ -70,7 +79,9 @@ class Strip(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         for index in self._seen():
             assert self._group is not None
-            self._paint(painter, self._rect_of(index), self._group.subs[index], index == self._index)
+            self._paint(
+                painter, self._rect_of(index), self._group.subs[index], index == self._index
+            )
 
     def _paint(self, painter: QPainter, box: QRectF, r: Reviewed, here: bool) -> None:
         t = LOOK.theme
@@ -115,8 +126,8 @@ class Strip(QWidget):
                 if self._rect_of(index).contains(event.pos().toPointF()):
                     r = self._group.subs[index]
                     state = "kept" if r.sub.kept else f"out: {r.sub.reason or 'by hand'}"
-                    QToolTip.showText(event.globalPos(), f"{r.sub.file.rsplit('/', 1)[-1]}\n{state}", self)
+                    QToolTip.showText(
+                        event.globalPos(), f"{r.sub.file.rsplit('/', 1)[-1]}\n{state}", self
+                    )
             return True
         return super().event(event)  # type: ignore[arg-type]
-
-
