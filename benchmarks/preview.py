@@ -48,8 +48,8 @@ def _measure(folder: Path, shape: tuple[int, int]) -> dict[str, float]:
     from PyQt6.QtCore import QEventLoop, QTimer
 
     from bichromus.app.start import Application, make_application
-    from bichromus.workspace.prepare import Channels
-    from bichromus.workspace.prepared import save_prepared
+    from bichromus.workspace.channels.build import Channels
+    from bichromus.workspace.channels.prepared import save_prepared
 
     app = make_application()
     window = Application().open("new")

@@ -18,7 +18,7 @@ from bichromus.core.pool.scale import BIN, Known
 from bichromus.core.pool.stacks import pool
 from bichromus.core.simulate.camera import render_stars
 from bichromus.core.simulate.scene import StarTable
-from bichromus.workspace.pooling import HoledPlane
+from bichromus.workspace.channels.pool import HoledPlane
 
 from .common import Result, plane
 

@@ -15,15 +15,15 @@ from astropy.io import fits
 from bichromus.core.align.rigid import Rigid
 from bichromus.core.files.frames import open_frame
 from bichromus.core.pool.quick import Layer, quick_stack
-from bichromus.workspace.demo_plan import demo_plan
-from bichromus.workspace.evening import make_camera, make_evening, shots_of
-from bichromus.workspace.frames import FrameRoom
-from bichromus.workspace.grading import measure_file
-from bichromus.workspace.intake import scan, sub_files
-from bichromus.workspace.log import Log
-from bichromus.workspace.log_view import make_view
-from bichromus.workspace.planner import make_plan
-from bichromus.workspace.viewport import View
+from bichromus.workspace.demo.plan import demo_plan
+from bichromus.workspace.log.intake import scan, sub_files
+from bichromus.workspace.log.table import Log
+from bichromus.workspace.log.view import make_view
+from bichromus.workspace.planning.rehearsal import make_camera, make_evening, shots_of
+from bichromus.workspace.planning.view import make_plan
+from bichromus.workspace.subs.frames import FrameRoom
+from bichromus.workspace.subs.grading import measure_file
+from bichromus.workspace.viewing.renderer import View
 
 from .common import Result, best
 

@@ -37,7 +37,7 @@ def main() -> int:
         from bichromus.app.start import Application, make_application
         from bichromus.app.steps.channels import ChannelsStep
         from bichromus.app.theme.look import LOOK
-        from bichromus.workspace import places
+        from bichromus.workspace.project import folders as places
 
         app = make_application()
         assert isinstance(app, QApplication)

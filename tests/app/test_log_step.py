@@ -20,9 +20,9 @@ from bichromus.app.steps.log.rundialog import RunDialog
 from bichromus.app.steps.subs import SubsStep
 from bichromus.core.simulate.evening import Exposure
 from bichromus.core.simulate.forecast import Forecast
-from bichromus.workspace import logbook
-from bichromus.workspace.demo_plan import demo_plan
-from bichromus.workspace.evening import Rehearsal, make_evening, shoot
+from bichromus.workspace.demo.plan import demo_plan
+from bichromus.workspace.log import controller as logbook
+from bichromus.workspace.planning.rehearsal import Rehearsal, make_evening, shoot
 from bichromus.workspace.session import Session
 
 TABLE = "night\tstation\tchannel\tsub\tkept\trejected\tnotes\n" + "\n".join(

@@ -13,7 +13,7 @@ from bichromus.app.start import Application
 from bichromus.app.steps.plan import PlanStep
 from bichromus.app.steps.plan.things import ThingsDialog, from_text, to_text
 from bichromus.app.steps.plan.year import YearDialog
-from bichromus.workspace.demo_plan import demo_plan
+from bichromus.workspace.demo.plan import demo_plan
 
 
 def plan_of(window: Window) -> PlanStep:

@@ -11,9 +11,9 @@ from pytestqt.qtbot import QtBot
 
 from bichromus.app.start import Application, start
 from bichromus.core.model.errors import InputError
-from bichromus.workspace.demo_log import SUBS
-from bichromus.workspace.document import Document
-from bichromus.workspace.places import Settings, make_demo
+from bichromus.workspace.demo.log import SUBS
+from bichromus.workspace.project.document import Document
+from bichromus.workspace.project.folders import Settings, make_demo
 
 
 def test_without_a_monitor_it_says_so(
@@ -102,8 +102,8 @@ def test_the_demos_stacks_are_made_once_and_again_when_one_is_lost(
         for n in range(SUBS):
             (folder / f"{n}.fits").write_text("x")
 
-    monkeypatch.setattr("bichromus.workspace.places.write_demo", quick)
-    monkeypatch.setattr("bichromus.workspace.places.shoot_last_night", shoot)
+    monkeypatch.setattr("bichromus.workspace.project.folders.write_demo", quick)
+    monkeypatch.setattr("bichromus.workspace.project.folders.shoot_last_night", shoot)
     paths, subs = make_demo()
     assert make_demo() == (paths, subs)
     assert len(calls) == 1

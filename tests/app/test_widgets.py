@@ -26,7 +26,7 @@ from bichromus.app.widgets.slider import ValueSlider
 from bichromus.app.widgets.text import clock_text, seconds_text, snr_text, value_text
 from bichromus.core.advise import Advice
 from bichromus.core.model.errors import InputError
-from bichromus.workspace.jobs import JobReport
+from bichromus.workspace.work.jobs import JobReport
 
 
 @pytest.fixture(autouse=True)

@@ -21,8 +21,8 @@ from bichromus.app.steps.publish import PublishStep
 from bichromus.app.theme.look import LOOK
 from bichromus.core.files import read_picture
 from bichromus.core.model.errors import ProjectError
-from bichromus.workspace.jobs import JobReport
-from bichromus.workspace.state import PLANE
+from bichromus.workspace.project.state import PLANE
+from bichromus.workspace.work.jobs import JobReport
 
 
 def blend_of(window: Window) -> BlendStep:
@@ -435,7 +435,7 @@ def test_a_view_after_a_move_is_never_older_than_the_one_shown(
 ) -> None:
     window.go("blend")
     qtbot.waitUntil(lambda: window.canvas._shown > 0, timeout=10_000)
-    from bichromus.workspace.viewport import Request, View
+    from bichromus.workspace.viewing.renderer import Request, View
 
     shown = window.canvas._shown
     before = picture(window)

@@ -10,8 +10,8 @@ import pytest
 from test_cli import call
 
 from bichromus.cli.main import run
-from bichromus.workspace.demo_plan import demo_plan
-from bichromus.workspace.document import Document
+from bichromus.workspace.demo.plan import demo_plan
+from bichromus.workspace.project.document import Document
 
 RIDGE = ["--lat", "-43.98", "--lon", "170.46", "--elevation", "720"]
 WEAVERBIRD = ["--ra", "11h24m00s", "--dec=-59d10m00s"]

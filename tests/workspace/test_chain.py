@@ -17,9 +17,9 @@ from bichromus.core.model.planes import Header
 from bichromus.core.model.rig import FILTERS, RIGS
 from bichromus.core.simulate.camera import Sky, band_rates, bayer_sites, expose
 from bichromus.core.simulate.scene import Scene
-from bichromus.workspace.chain import Link, links, stacks_behind
+from bichromus.workspace.channels.steps import Link, links, stacks_behind
 from bichromus.workspace.session import Session
-from bichromus.workspace.viewport import LOOKS, Painter, View
+from bichromus.workspace.viewing.renderer import LOOKS, Painter, View
 from waiting import wait
 
 

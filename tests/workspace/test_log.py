@@ -18,16 +18,20 @@ from astropy.io import fits
 from bichromus.core.model.errors import InputError
 from bichromus.core.plan.earth import Place
 from bichromus.core.plan.night import Target, plan_night
-from bichromus.workspace.contribution import MANIFEST, read_contribution, write_contribution
-from bichromus.workspace.demo_plan import demo_plan
-from bichromus.workspace.document import Document
-from bichromus.workspace.log import Log
-from bichromus.workspace.log_report import totals
-from bichromus.workspace.log_typed import as_typed, read_table
-from bichromus.workspace.log_view import Pick, make_view, seasons_of
+from bichromus.workspace.demo.plan import demo_plan
+from bichromus.workspace.log.contribution import (
+    MANIFEST,
+    read_contribution,
+    write_contribution,
+)
+from bichromus.workspace.log.export import totals
+from bichromus.workspace.log.summary import summarise, write_summary
+from bichromus.workspace.log.table import Log
+from bichromus.workspace.log.typed_runs import as_typed, read_table
+from bichromus.workspace.log.view import Pick, make_view, seasons_of
+from bichromus.workspace.project.document import Document
 from bichromus.workspace.session import Session
-from bichromus.workspace.summary import summarise, write_summary
-from bichromus.workspace.watch import Watcher
+from bichromus.workspace.work.watcher import Watcher
 from waiting import wait
 
 START = dt.datetime(2027, 3, 2, 9)

@@ -13,10 +13,10 @@ import pytest
 
 from bichromus.core.files import read_picture
 from bichromus.core.numerics.smoothing import gaussian
-from bichromus.workspace.chain import fields_of
-from bichromus.workspace.document import Document
-from bichromus.workspace.opening import inspect
-from bichromus.workspace.prepare import Channels, prepare
+from bichromus.workspace.channels.build import Channels, prepare
+from bichromus.workspace.channels.sources import inspect
+from bichromus.workspace.channels.steps import fields_of
+from bichromus.workspace.project.document import Document
 from sky import HALF
 
 

@@ -17,9 +17,9 @@ from bichromus.core.model.planes import Header
 from bichromus.core.model.rig import FILTERS, RIGS
 from bichromus.core.simulate.camera import Sky, mono_stack
 from bichromus.core.simulate.scene import Scene, SceneRecipe, make_scene
-from bichromus.workspace import placing
+from bichromus.workspace.channels import registration as placing
+from bichromus.workspace.project.state import PLANE
 from bichromus.workspace.session import Session
-from bichromus.workspace.state import PLANE
 from waiting import wait
 
 TURN = (

@@ -17,11 +17,24 @@ import pytest
 from bichromus.core.model.errors import InputError, OutputRefused, UnknownName
 from bichromus.core.plan.catalogue import search
 from bichromus.core.plan.night import julian
-from bichromus.workspace.demo_plan import demo_plan
-from bichromus.workspace.plan_files import calendar, checklist, load_things, save_things, write_plan
-from bichromus.workspace.planner import Held, PlanView, make_plan, nights_needed, rehearse, year_of
+from bichromus.workspace.demo.plan import demo_plan
+from bichromus.workspace.library.things import PlanState, SiteThing
+from bichromus.workspace.planning.files import (
+    calendar,
+    checklist,
+    load_things,
+    save_things,
+    write_plan,
+)
+from bichromus.workspace.planning.view import (
+    Held,
+    PlanView,
+    make_plan,
+    nights_needed,
+    rehearse,
+    year_of,
+)
 from bichromus.workspace.session import Session
-from bichromus.workspace.things import PlanState, SiteThing
 from waiting import wait
 
 NOW = dt.datetime(2027, 3, 17, 9, tzinfo=dt.UTC)

@@ -11,10 +11,10 @@ import pytest
 from bichromus.core.measure import measure_plane
 from bichromus.core.model.errors import WriteFailed
 from bichromus.core.model.planes import Header, Picture
-from bichromus.workspace.document import Document
-from bichromus.workspace.opening import inspect
-from bichromus.workspace.prepare import prepare
-from bichromus.workspace.prepared import Prepared, load_prepared, save_prepared
+from bichromus.workspace.channels.build import prepare
+from bichromus.workspace.channels.prepared import Prepared, load_prepared, save_prepared
+from bichromus.workspace.channels.sources import inspect
+from bichromus.workspace.project.document import Document
 
 
 def made(cache: Path, key: str = "k") -> Prepared:
@@ -75,7 +75,7 @@ def test_a_full_disk_leaves_nothing_behind(tmp_path: Path, monkeypatch: pytest.M
     def full(*_: object) -> None:
         raise OSError(28, "No space left on device")
 
-    monkeypatch.setattr("bichromus.workspace.prepared.np.save", full)
+    monkeypatch.setattr("bichromus.workspace.channels.prepared.np.save", full)
     with pytest.raises(WriteFailed, match="no room left"):
         made(tmp_path)
     assert list(tmp_path.iterdir()) == []

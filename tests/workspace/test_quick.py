@@ -16,9 +16,9 @@ from bichromus.core.files import read_picture
 from bichromus.core.model.errors import NotEnoughData
 from bichromus.core.simulate.camera import bayer_sites, render_stars
 from bichromus.core.simulate.scene import StarTable
-from bichromus.workspace.log import Log
-from bichromus.workspace.quick import stack_night
-from bichromus.workspace.review import Group, group_keys, make_group, measure_missing
+from bichromus.workspace.log.table import Log
+from bichromus.workspace.subs.groups import Group, group_keys, make_group, measure_missing
+from bichromus.workspace.subs.quick_stack import stack_night
 
 SHAPE = (320, 440)
 

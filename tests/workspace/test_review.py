@@ -19,12 +19,18 @@ from bichromus.core.measure.subs import Grade, SubMeasure
 from bichromus.core.measure.worth import leaving_out, still_helps, worths
 from bichromus.core.simulate.evening import OFFSET_ADU, Air, Exposure
 from bichromus.core.simulate.forecast import Forecast, Hour
-from bichromus.workspace.demo_plan import demo_plan
-from bichromus.workspace.evening import Evening, make_camera, make_evening, shoot, write_sub
-from bichromus.workspace.frames import LockedStretch, read_view
-from bichromus.workspace.grading import measure_file
+from bichromus.workspace.demo.plan import demo_plan
+from bichromus.workspace.planning.rehearsal import (
+    Evening,
+    make_camera,
+    make_evening,
+    shoot,
+    write_sub,
+)
 from bichromus.workspace.session import Session
-from bichromus.workspace.viewport import Request, View
+from bichromus.workspace.subs.frames import LockedStretch, read_view
+from bichromus.workspace.subs.grading import measure_file
+from bichromus.workspace.viewing.renderer import Request, View
 from waiting import wait
 
 SHAPE = (300, 440)

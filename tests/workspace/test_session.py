@@ -17,12 +17,12 @@ from bichromus.core.files import read_picture
 from bichromus.core.model.errors import BichromusError
 from bichromus.core.model.progress import Progress
 from bichromus.core.simulate.demo import STACKS
-from bichromus.workspace.demo import prepare_demo
-from bichromus.workspace.jobs import Jobs, Latest
-from bichromus.workspace.publish import Target, output_shape, summary, targets
+from bichromus.workspace.blend.publish import Target, output_shape, summary, targets
+from bichromus.workspace.demo.project import prepare_demo
+from bichromus.workspace.project.state import PublishState
 from bichromus.workspace.session import Session
-from bichromus.workspace.state import PublishState
-from bichromus.workspace.viewport import Request, View, sample
+from bichromus.workspace.viewing.renderer import Request, View, sample
+from bichromus.workspace.work.jobs import Jobs, Latest
 from waiting import wait
 
 
@@ -285,7 +285,7 @@ def test_the_demo_project_is_made_without_a_window(
     own_folders: Path, monkeypatch: pytest.MonkeyPatch, tmp_path: Path, demo_files: dict[str, Path]
 ) -> None:
     monkeypatch.setattr(
-        "bichromus.workspace.demo.make_demo",
+        "bichromus.workspace.demo.project.make_demo",
         lambda _progress: (list(demo_files.values()), tmp_path),
     )
     folder = prepare_demo()

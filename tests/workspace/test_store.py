@@ -16,10 +16,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bichromus.core.model.errors import ProjectError, WriteFailed
-from bichromus.workspace.document import Document
-from bichromus.workspace.places import Settings, new_project
-from bichromus.workspace.state import ProjectState
-from bichromus.workspace.store import Store
+from bichromus.workspace.project.document import Document
+from bichromus.workspace.project.folders import Settings, new_project
+from bichromus.workspace.project.state import ProjectState
+from bichromus.workspace.project.store import Store
 
 
 def named(document: Document, name: str, merge: str | None = None) -> None:
@@ -89,7 +89,7 @@ def test_a_project_opens_once_and_says_so(tmp_path: Path) -> None:
 def test_a_killed_program_loses_only_the_gesture_in_hand(tmp_path: Path) -> None:
     folder = tmp_path / "p.bichromus"
     code = (
-        "import sys, time; from pathlib import Path; from bichromus.workspace.document import Document\n"
+        "import sys, time; from pathlib import Path; from bichromus.workspace.project.document import Document\n"
         "d = Document(Path(sys.argv[1]), 'a')\n"
         "for n in range(3): d.do('n', d.state.model_copy(update={'name': f'kept {n}'}))\n"
         "d.show(d.state.model_copy(update={'name': 'in hand'})); print('ready', flush=True); time.sleep(60)"

@@ -13,8 +13,8 @@ from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QApplication
 
 from ..core.model.errors import BichromusError, ProjectError
-from ..workspace.demo_plan import demo_plan
-from ..workspace.places import Settings, demo_project, new_project
+from ..workspace.demo.plan import demo_plan
+from ..workspace.project.folders import Settings, demo_project, new_project
 from ..workspace.session import Session
 from .shell.window import Window
 from .theme.look import LOOK, load_fonts

@@ -7,7 +7,7 @@ from typing import Any
 
 from ..core.model.errors import InputError
 from ..core.simulate.demo import write_demo
-from ..workspace.demo import prepare_demo
+from ..workspace.demo.project import prepare_demo
 from .common import add_common, done, output_folder, print_json, terminal_progress
 
 

@@ -11,8 +11,8 @@ from typing import Any
 
 from ..core.files.atomic import check_output
 from ..core.model.errors import InputError
-from ..workspace.log import Log
-from ..workspace.log_report import export, totals
+from ..workspace.log.export import export, totals
+from ..workspace.log.table import Log
 from .angles import number
 from .common import add_common, done, print_json, table, terminal_progress
 

@@ -12,7 +12,7 @@ from ..core.plan.earth import EARTH_NOTE, Place
 from ..core.plan.horizon import OPEN_HORIZON, make_horizon, read_horizon
 from ..core.plan.night import Night, Rules, Target, date_of, iso_time, plan_night
 from ..core.plan.season import plan_season
-from ..workspace.planning import read_state
+from ..workspace.project.reading import read_state
 from .angles import date, declination, number, right_ascension
 from .common import add_common, print_json, table
 

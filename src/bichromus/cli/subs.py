@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import Any
 
-from ..workspace.grading import GradedSub, grade_folder
+from ..workspace.subs.grading import GradedSub, grade_folder
 from .angles import number
 from .common import add_common, done, print_json, table, terminal_progress
 

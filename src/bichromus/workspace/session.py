@@ -31,20 +31,20 @@ from ..core.model.channel import CHANNELS
 from ..core.model.errors import BichromusError, InputError, WriteFailed
 from ..core.model.progress import Progress
 from ..core.model.recipe import BlendSettings, ChannelFigures, Recipe
-from .chain import standings
-from .demo import open_demo
-from .document import Document
-from .gestures import ChannelGestures
-from .jobs import Jobs, Latest
-from .logbook import Logbook
-from .opening import inspect
-from .planner import Held, PlanView, make_plan, rehearse, year_of
-from .prepare import EMPTY, Channels, choose, prepare
-from .publish import Target, used_sources, write_all
-from .reviewer import Reviewer
-from .state import ProjectState, PublishState, SourceState
-from .things import PlanState
-from .viewport import RGB8, Painter, Request, View
+from .blend.publish import Target, used_sources, write_all
+from .channels.build import EMPTY, Channels, choose, prepare
+from .channels.commands import ChannelGestures
+from .channels.sources import inspect
+from .channels.steps import standings
+from .demo.project import open_demo
+from .library.things import PlanState
+from .log.controller import Logbook
+from .planning.view import Held, PlanView, make_plan, rehearse, year_of
+from .project.document import Document
+from .project.state import ProjectState, PublishState, SourceState
+from .subs.controller import Reviewer
+from .viewing.renderer import RGB8, Painter, Request, View
+from .work.jobs import Jobs, Latest
 
 _PREPARING: Final = "preparing channels"
 

@@ -20,7 +20,7 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from ...workspace.viewport import Request, View
+from ...workspace.viewing.renderer import Request, View
 from ..theme.look import LOOK, font
 from ..widgets.paint import draw_tag, image_of
 from .camera import Camera, fitting

@@ -9,7 +9,7 @@ from PyQt6.QtGui import QColor, QFontMetrics, QPainter, QPaintEvent, QResizeEven
 from PyQt6.QtWidgets import QHBoxLayout, QSizePolicy, QWidget
 
 from ...core.advise import Advice
-from ...workspace.jobs import JobReport
+from ...workspace.work.jobs import JobReport
 from ..theme.look import LOOK, font
 from ..widgets.fold import button, label
 from ..widgets.text import seconds_text

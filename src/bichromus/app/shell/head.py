@@ -10,7 +10,7 @@ from typing import Protocol
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QInputDialog, QMenu, QPushButton, QVBoxLayout, QWidget
 
-from ...workspace.places import Settings
+from ...workspace.project.folders import Settings
 from ...workspace.session import Session
 from ..widgets.fold import button, label
 from .route import Route

@@ -23,10 +23,10 @@ from PyQt6.QtWidgets import (
 
 from ...core.model.errors import BichromusError
 from ...core.model.recipe import Recipe
-from ...workspace.log_report import channel_order
-from ...workspace.places import Settings
-from ...workspace.quick import Preliminary
+from ...workspace.log.export import channel_order
+from ...workspace.project.folders import Settings
 from ...workspace.session import Session
+from ...workspace.subs.quick_stack import Preliminary
 from ..bridge import Bridge
 from ..canvas import Canvas
 from ..steps.blend import BlendStep

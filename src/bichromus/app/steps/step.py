@@ -10,7 +10,7 @@ from PyQt6.QtCore import QObject, Qt
 from PyQt6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
 
 from ...core.advise import Need
-from ...workspace.places import Settings
+from ...workspace.project.folders import Settings
 from ...workspace.session import Session
 from ..bridge import Bridge
 from ..canvas import Canvas

@@ -7,7 +7,7 @@ from PyQt6.QtWidgets import QCheckBox
 from ....core.blend import available_mappings
 from ....core.blend.level import level_channels
 from ....core.model.recipe import Recipe
-from ....workspace.publish import mapping_words
+from ....workspace.blend.publish import mapping_words
 from ...shell.route import State
 from ...widgets.dial import BalanceDial
 from ...widgets.fold import Figures, Fold, button

@@ -8,8 +8,8 @@ from typing import Any
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from ....core.model.recipe import Colour, Limits, Stretch
+from ....workspace.project.state import ProjectState
 from ....workspace.session import Session
-from ....workspace.state import ProjectState
 from ...bridge import Bridge
 from ...widgets.fold import Fold
 from ...widgets.slider import ValueSlider

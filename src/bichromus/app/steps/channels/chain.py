@@ -8,7 +8,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from ....workspace.chain import Link, Look
+from ....workspace.channels.steps import Link, Look
 from ...theme.look import LOOK
 from ...widgets.fold import Fold, button, label
 

@@ -8,9 +8,9 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QCheckBox
 
 from ....core.measure.field import StarField
-from ....workspace.chain import fields_of
-from ....workspace.prepare import Channels
-from ....workspace.prepared import Prepared
+from ....workspace.channels.build import Channels
+from ....workspace.channels.prepared import Prepared
+from ....workspace.channels.steps import fields_of
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, label
 from ...widgets.text import snr_text, value_text

@@ -11,7 +11,7 @@ from PyQt6.QtCore import QLineF, QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from ....workspace.prepared import Prepared
+from ....workspace.channels.prepared import Prepared
 from ...theme.look import LOOK, font, tag_colour
 
 _FOOT = 14

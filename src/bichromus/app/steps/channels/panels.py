@@ -5,11 +5,11 @@ from __future__ import annotations
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QCheckBox, QLabel, QPushButton, QRadioButton, QVBoxLayout, QWidget
 
-from ....workspace.chain import BROAD, disagreement, members_of, stacks_behind
-from ....workspace.placing import suggest_reference
-from ....workspace.prepared import Prepared
+from ....workspace.channels.prepared import Prepared
+from ....workspace.channels.registration import suggest_reference
+from ....workspace.channels.steps import BROAD, disagreement, members_of, stacks_behind
+from ....workspace.project.state import AUTO, PLANE
 from ....workspace.session import Session
-from ....workspace.state import AUTO, PLANE
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, button, label
 from ...widgets.text import snr_text

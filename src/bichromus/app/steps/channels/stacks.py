@@ -12,9 +12,9 @@ from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import QHBoxLayout, QMenu, QWidget
 
 from ....core.model.channel import CHANNELS
-from ....workspace.opening import RGB
+from ....workspace.channels.sources import RGB
+from ....workspace.project.state import SourceState
 from ....workspace.session import Session
-from ....workspace.state import SourceState
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Fold, button, label
 from ...widgets.text import clock_text

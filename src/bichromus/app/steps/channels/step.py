@@ -12,11 +12,11 @@ from PyQt6.QtWidgets import QFileDialog
 from ....core.extract import load_response
 from ....core.model.channel import LONG_NAMES
 from ....core.model.errors import InputError
-from ....workspace.chain import Link, Look, broad_for, links, stacks_behind
-from ....workspace.placing import residuals
-from ....workspace.prepared import Prepared
-from ....workspace.responses import find_response
-from ....workspace.state import PLANE, ProjectState, Spot
+from ....workspace.channels.prepared import Prepared
+from ....workspace.channels.registration import residuals
+from ....workspace.channels.steps import Link, Look, broad_for, links, stacks_behind
+from ....workspace.project.responses import find_response
+from ....workspace.project.state import PLANE, ProjectState, Spot
 from ...canvas.marks import Mark
 from ...shell.route import State
 from ...widgets.sheet import Item, Sheet

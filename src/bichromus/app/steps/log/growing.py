@@ -10,9 +10,9 @@ from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QWidget
 
 from ....core.model.channel import CHANNELS
 from ....core.model.errors import InputError
-from ....workspace.evening import make_evening, shots_of
-from ....workspace.intake import Intake
-from ....workspace.places import rehearsal_folder
+from ....workspace.log.intake import Intake
+from ....workspace.planning.rehearsal import make_evening, shots_of
+from ....workspace.project.folders import rehearsal_folder
 from ....workspace.session import Session
 from ...bridge import Bridge
 from ...widgets.choice import ChoiceBox

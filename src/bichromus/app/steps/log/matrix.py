@@ -23,7 +23,7 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QAbstractScrollArea, QSizePolicy, QToolTip
 
 from ....core.model.channel import LONG_NAMES
-from ....workspace.log_view import LogView, NightRow, Run
+from ....workspace.log.view import LogView, NightRow, Run
 from ...theme.look import LOOK, font, tag_colour
 from ...widgets.paint import draw_tag, fill_rect
 from ...widgets.text import clock_text

@@ -8,9 +8,9 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QDialog, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from ....core.model.errors import InputError
-from ....workspace.journal import Row
-from ....workspace.log_view import Run
-from ....workspace.logbook import Logbook
+from ....workspace.log.controller import Logbook
+from ....workspace.log.view import Run
+from ....workspace.project.journal import Row
 from ...widgets.fold import button, label
 
 FIELDS = (

@@ -18,9 +18,9 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ....workspace.log_view import NightRow, Pick, Run
-from ....workspace.logbook import Logbook
-from ....workspace.summary import write_summary
+from ....workspace.log.controller import Logbook
+from ....workspace.log.summary import write_summary
+from ....workspace.log.view import NightRow, Pick, Run
 from ...shell.ledger import Card
 from ...shell.route import State
 from ...widgets.choice import ChoiceBox

@@ -10,7 +10,7 @@ from PyQt6.QtGui import QBrush, QColor, QFont, QPainter, QPainterPath, QPaintEve
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from ....core.plan.night import moment_of
-from ....workspace.planner import PlanView
+from ....workspace.planning.view import PlanView
 from ...theme.look import LOOK, font, tag_colour
 from ...widgets.paint import draw_tag, fill_rect
 

@@ -11,7 +11,7 @@ from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, Q
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from ....core.plan.framing import Field, panel_centres
-from ....workspace.planner import PlanView
+from ....workspace.planning.view import PlanView
 from ...theme.look import LOOK, font
 from ...widgets.later import Pause
 from ...widgets.paint import draw_note, fill_rect

@@ -10,8 +10,8 @@ from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from ....core.plan.optics import focus_shift
-from ....workspace.planner import OpticsCheck
-from ....workspace.things import FilterThing, RigThing
+from ....workspace.library.things import FilterThing, RigThing
+from ....workspace.planning.view import OpticsCheck
 from ...theme.look import LOOK, tag_colour
 
 

@@ -20,8 +20,8 @@ from PyQt6.QtWidgets import (
 from ....core.model.channel import channel_name
 from ....core.model.errors import BichromusError, InputError
 from ....core.plan.season import SeasonNight
-from ....workspace.plan_files import checklist, write_plan
-from ....workspace.planner import PlanView, nights_needed
+from ....workspace.planning.files import checklist, write_plan
+from ....workspace.planning.view import PlanView, nights_needed
 from ...shell.route import State
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, button, label

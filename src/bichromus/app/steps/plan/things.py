@@ -25,10 +25,10 @@ from ....core.model.errors import BichromusError, InputError
 from ....core.plan.catalogue import SOURCE, Entry, search
 from ....core.plan.horizon import read_horizon
 from ....core.plan.sky import bortle_mag
-from ....workspace.places import local_zone
-from ....workspace.plan_files import load_things, save_things
+from ....workspace.library.things import FilterThing, RigThing, SiteThing, TargetThing
+from ....workspace.planning.files import load_things, save_things
+from ....workspace.project.folders import local_zone
 from ....workspace.session import Session
-from ....workspace.things import FilterThing, RigThing, SiteThing, TargetThing
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import button, label
 from .skyline import SkylineEditor

@@ -10,8 +10,8 @@ from PyQt6.QtWidgets import QCheckBox, QFileDialog, QHBoxLayout, QLineEdit, QWid
 from ....core.files import FORMATS
 from ....core.model.channel import LONG_NAMES
 from ....core.model.errors import InputError, OutputRefused
-from ....workspace.publish import output_shape, summary, summary_rows, targets, used_sources
-from ....workspace.state import ProjectState
+from ....workspace.blend.publish import output_shape, summary, summary_rows, targets, used_sources
+from ....workspace.project.state import ProjectState
 from ...shell.route import State
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, button, label

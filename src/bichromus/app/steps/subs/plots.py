@@ -12,7 +12,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QFont, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QGridLayout, QSizePolicy, QWidget
 
-from ....workspace.review import Group, Reviewed
+from ....workspace.subs.groups import Group, Reviewed
 from ...theme.look import LOOK, font
 from ...widgets.paint import fill_rect
 

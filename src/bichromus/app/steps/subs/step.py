@@ -15,9 +15,9 @@ from PyQt6.QtWidgets import (
 )
 
 from ....core.advise.rejects import effect_words
-from ....workspace.review import Group, Reviewed
-from ....workspace.reviewer import Reviewer
-from ....workspace.viewport import Request
+from ....workspace.subs.controller import Reviewer
+from ....workspace.subs.groups import Group, Reviewed
+from ....workspace.viewing.renderer import Request
 from ...canvas import Canvas
 from ...shell.ledger import Card
 from ...shell.route import State

@@ -11,7 +11,7 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
 from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
-from ....workspace.review import Group, Reviewed
+from ....workspace.subs.groups import Group, Reviewed
 from ...theme.look import LOOK
 from ...widgets.paint import fill_rect, image_of
 

@@ -1,0 +1,312 @@
+"""How the project's stacks lie on one grid: star lists and matches, remembered; the output box."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Final
+
+import cv2
+import numpy as np
+
+from ...core.align.match import Match
+from ...core.align.models import F64, Warp
+from ...core.align.stack import Crop, Placed, StarList, lay, match_lists, shared_box, star_list
+from ...core.files import read_picture
+from ...core.model.errors import InputError, NotEnoughData, NotLinear
+from ...core.model.planes import F32, Picture
+from ...core.model.progress import SILENT, Progress
+from ..project.state import SourceState
+from ..project.store import Store
+
+_FORMAT: Final = 1
+_STILL_PX: Final = 0.35
+
+
+@dataclass(frozen=True)
+class Place:
+    """How one stack lies: ``match`` is None for the reference and for stacks on its grid
+    already.
+    """
+
+    source: str
+    match: Match | None = None
+    shape: tuple[int, int] = (0, 0)
+
+    @property
+    def scale(self) -> float:
+        """Source pixels per pixel of the grid."""
+        return self.match.scale if self.match else 1.0
+
+    @property
+    def words(self) -> str:
+        """In one line, as in mirrored, scale 0.83, 12.3°, 412 stars to 0.11 px."""
+        if self.match is None:
+            return "on the grid"
+        m = self.match
+        angle = f"{m.angle_deg:.1f}°".replace("-", "−")
+        return ", ".join(
+            p
+            for p in (
+                "mirrored" if m.mirror else "",
+                f"scale {m.scale:.3f}",
+                angle,
+                f"{m.matches} stars to {m.rms_px:.2f} px",
+            )
+            if p
+        )
+
+
+@dataclass(frozen=True)
+class Placing:
+    """All stacks of a project on one grid. ``box`` is the output in the reference's pixels;
+    ``refused`` those that could not be laid on it, with the reason.
+    """
+
+    reference: str = ""
+    places: dict[str, Place] = field(default_factory=dict)
+    box: tuple[int, int, int, int] = (0, 0, 0, 0)
+    refused: dict[str, str] = field(default_factory=dict)
+    warnings: tuple[str, ...] = ()
+
+    def key(self, source: SourceState) -> str:
+        """What the plane of a stack hangs on beside its own file; empty where it is used as
+        it is.
+        """
+        place = self.places.get(source.id)
+        if place is None or (
+            place.match is None and self.box == (0, 0, source.shape[1], source.shape[0])
+        ):
+            return ""
+        text = (
+            ""
+            if place.match is None
+            else repr(
+                (
+                    place.match.warp.model,
+                    place.match.warp.terms.round(9).tolist(),
+                    place.match.warp.centre,
+                    place.match.warp.size,
+                )
+            )
+        )
+        return hashlib.sha256(f"{_FORMAT} {self.box} {text}".encode()).hexdigest()[:16]
+
+    def moves(self, source: SourceState) -> bool:
+        """Whether a stack has to be resampled, and not just cut."""
+        place = self.places.get(source.id)
+        return place is not None and place.match is not None
+
+    def laid(self, source: SourceState, picture: Picture, progress: Progress = SILENT) -> Picture:
+        """A stack on the output grid."""
+        if not self.key(source):
+            return picture
+        place = self.places[source.id]
+        return lay(Placed(picture, place.match), self.box, progress).picture
+
+    def glimpse(self, source: SourceState, plane: F32) -> F32:
+        """A finite plane (H, W) of a stack on the output grid at half size, to look at and not to
+        measure.
+        """
+        place = self.places.get(source.id)
+        x0, y0, x1, y1 = self.box
+        x, y = np.meshgrid(np.arange(x0, x1 - 1, 2) + 0.5, np.arange(y0, y1 - 1, 2) + 0.5)
+        if place is not None and place.match is not None:
+            x, y = place.match.warp(x, y)
+        soft = np.asarray(cv2.blur(plane, (2, 2)), np.float32)
+        return np.asarray(
+            cv2.remap(soft, x.astype(np.float32), y.astype(np.float32), cv2.INTER_LINEAR),
+            np.float32,
+        )
+
+
+def suggest_reference(sources: Sequence[SourceState]) -> str:
+    """The mono stack with the most hours; a colour one where there is no mono."""
+    stacks = [s for s in sources if not s.preliminary]
+    pool = [s for s in stacks if not s.colour] or stacks
+    return max(pool, key=lambda s: (s.hours or 0.0, s.shape[0] * s.shape[1])).id if pool else ""
+
+
+def place_all(
+    store: Store,
+    sources: Sequence[SourceState],
+    reference: str,
+    crop: Crop,
+    progress: Progress = SILENT,
+) -> Placing:
+    """Match every stack to the reference. What does not lie on it is refused with the reason, the
+    rest goes on.
+
+    Raises UnreadableFile, NotLinear for the reference itself, Cancelled.
+    """
+    stacks = [s for s in sources if not s.preliminary]
+    if not stacks:
+        return Placing()
+    home = next((s for s in stacks if s.id == reference), None) or next(
+        s for s in stacks if s.id == suggest_reference(stacks)
+    )
+    places, refused, warnings = {home.id: Place(home.id, None, home.shape)}, {}, []
+    others = [s for s in stacks if s.id != home.id]
+    own_fault: InputError | None = None
+    if others:
+        try:
+            _stars(store, home)
+        except (NotEnoughData, NotLinear) as error:
+            own_fault = error
+            warnings.append(f"The stacks cannot be aligned to {home.label}: {error.sentence()}")
+    for number, source in enumerate(others):
+        progress.step(number / max(len(others), 1), f"finding the stars of {source.label}")
+        try:
+            if own_fault is not None:
+                raise own_fault
+            found = _match(store, home, source)
+        except (NotEnoughData, NotLinear) as error:
+            if source.shape == home.shape:
+                places[source.id] = Place(source.id, None, source.shape)
+                if own_fault is None:
+                    warnings.append(f"{source.label} is taken as it lies: {error.sentence()}")
+            else:
+                refused[source.id] = error.sentence()
+            continue
+        still = found is None or _is_still(found, source, home)
+        places[source.id] = Place(source.id, None if still else found, source.shape)
+        if found is not None and found.doubtful:
+            warnings.append(f"{source.label} is only just matched: look at it.")
+    box = (0, 0, home.shape[1], home.shape[0])
+    if any(p.match is not None for p in places.values()):
+        placed = [
+            Placed(_hollow(places[s.id].shape), places[s.id].match)
+            for s in others
+            if s.id in places
+        ]
+        try:
+            box, more = shared_box([*placed, Placed(_hollow(home.shape), None)], crop)
+        except InputError as error:
+            box, more = box, [f"{error.sentence()} The whole of {home.label} is shown."]
+        warnings += more
+    return Placing(home.id, places, box, refused, tuple(warnings))
+
+
+def residuals(
+    store: Store, sources: Sequence[SourceState], placing: Placing, source_id: str
+) -> F64:
+    """Where the matched stars of a stack lie, and by how much they miss: rows (x, y, dx, dy) in
+    pixels of the grid.
+
+    Empty where the stack is not moved, or what was matched is no longer known.
+    """
+    place = placing.places.get(source_id)
+    by_id = {s.id: s for s in sources}
+    if place is None or place.match is None or placing.reference not in by_id:
+        return np.empty((0, 4))
+    match = place.match
+    try:
+        one, two = (_stars(store, by_id[i]) for i in (placing.reference, source_id))
+    except InputError:
+        return np.empty((0, 4))
+    x, y = (p[match.pairs[0]] for p in one.points)
+    u, v = match.warp(x, y)
+    off = np.stack([two.points[0][match.pairs[1]] - u, two.points[1][match.pairs[1]] - v])
+    middle = placing.box[0] + placing.box[2], placing.box[1] + placing.box[3]
+    dx, dy = np.linalg.solve(match.warp.jacobian(middle[0] / 2, middle[1] / 2), off)
+    return np.stack([x - placing.box[0], y - placing.box[1], dx, dy], 1)
+
+
+def _hollow(shape: tuple[int, int]) -> Picture:
+    """A picture of that size without memory."""
+    return Picture(np.broadcast_to(np.float32(0), shape))
+
+
+def _is_still(found: Match, source: SourceState, home: SourceState) -> bool:
+    """Whether a stack lies on the grid already, to a third of a pixel at its corners."""
+    if found.mirror or source.shape != home.shape:
+        return False
+    height, width = home.shape
+    x, y = np.array([0.0, width, 0, width]), np.array([0.0, 0, height, height])
+    u, v = found.warp(x, y)
+    return bool(
+        np.hypot(u - x, v - y).max() < _STILL_PX + 3 * found.rms_px / np.sqrt(max(found.matches, 1))
+    )
+
+
+def _match(store: Store, home: SourceState, source: SourceState) -> Match | None:
+    """The match of two stacks, remembered by their hashes."""
+    name = hashlib.sha256(f"{_FORMAT} {home.hash} {source.hash}".encode()).hexdigest()[:24]
+    path = store.cache / "matches" / f"{name}.npz"
+    known = _load_match(path)
+    if known is not None:
+        return known
+    lists = [_stars(store, s) for s in (home, source)]
+    found = match_lists(
+        lists[0], lists[1], Picture(np.zeros((1, 1), np.float32), file=Path(source.path))
+    )
+    _save(
+        path,
+        {
+            "model": found.warp.model,
+            "terms": found.warp.terms,
+            "centre": found.warp.centre,
+            "size": found.warp.size,
+            "mirror": found.mirror,
+            "scale": found.scale,
+            "angle": found.angle_deg,
+            "matches": found.matches,
+            "rms": found.rms_px,
+            "score": found.score,
+            "one": found.pairs[0],
+            "two": found.pairs[1],
+        },
+    )
+    return found
+
+
+def _load_match(path: Path) -> Match | None:
+    try:
+        with np.load(path, allow_pickle=False) as f:
+            warp = Warp(
+                str(f["model"]),
+                f["terms"],
+                (float(f["centre"][0]), float(f["centre"][1])),
+                float(f["size"]),
+            )
+            return Match(
+                warp,
+                bool(f["mirror"]),
+                float(f["scale"]),
+                float(f["angle"]),
+                int(f["matches"]),
+                float(f["rms"]),
+                float(f["score"]),
+                (f["one"], f["two"]),
+            )
+    except (OSError, ValueError, KeyError):
+        return None
+
+
+def _stars(store: Store, source: SourceState) -> StarList:
+    """The stars of a stack, remembered by its hash."""
+    path = store.cache / "matches" / f"stars-{source.hash[:24]}.npz"
+    try:
+        with np.load(path, allow_pickle=False) as f:
+            return StarList((f["x"], f["y"]), f["flux"], source.shape, float(f["width"]))
+    except (OSError, ValueError, KeyError):
+        pass
+    found = star_list(read_picture(Path(source.path)))
+    _save(
+        path,
+        {"x": found.points[0], "y": found.points[1], "flux": found.flux, "width": found.width_px},
+    )
+    return found
+
+
+def _save(path: Path, values: dict[str, Any]) -> None:
+    """Whole or not at all; a full disk costs only the memory of it."""
+    try:
+        path.parent.mkdir(exist_ok=True)
+        partial = path.with_name(f".{path.name}.partial.npz")
+        np.savez(partial, **values)
+        partial.replace(path)
+    except OSError:
+        pass

@@ -1,0 +1,118 @@
+"""Files opened as stacks: what each holds, as its header says, and what has to be asked."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Sequence
+from pathlib import Path
+
+from ...core.files import read_picture
+from ...core.model.channel import LINES, FilterName, filter_name
+from ...core.model.errors import InputError, UnreadableFile
+from ...core.model.planes import Picture
+from ...core.model.progress import SILENT, Progress
+from ..project.state import SourceState
+from ..project.store import Store
+
+RGB = ("R", "G", "B")
+
+
+def inspect(
+    store: Store,
+    paths: Sequence[Path],
+    existing: Sequence[SourceState],
+    progress: Progress = SILENT,
+    preliminary: bool = False,
+) -> tuple[list[SourceState], list[InputError]]:
+    """Read files to be opened. What cannot be used comes back as an error each; the rest is kept.
+
+    Preliminary stacks may lie on a grid of their own.
+    """
+    found: list[SourceState] = []
+    errors: list[InputError] = []
+    for number, path in enumerate(paths):
+        progress.step(number / max(len(paths), 1), f"reading {path.name}")
+        try:
+            source = _inspect_one(store, path, [*existing, *found], preliminary)
+        except InputError as error:
+            errors.append(error)
+            continue
+        if source is not None:
+            found.append(source)
+    return found, errors
+
+
+def _inspect_one(
+    store: Store, path: Path, others: Sequence[SourceState], preliminary: bool
+) -> SourceState | None:
+    picture = read_picture(path)
+    digest = source_hash(store, path)
+    if any(s.hash == digest for s in others):
+        return None
+    header = picture.header
+    colour = picture.colour or bool(header.bayer)
+    lines, sure = _held(header.filter or filter_name(path.stem.rsplit("_", 1)[-1]), colour)
+    return SourceState(
+        id=digest[:12],
+        path=str(path.absolute()),
+        hash=digest,
+        colour=colour,
+        lines=lines,
+        shape=picture.shape,
+        station=header.station or "",
+        camera=header.camera or "",
+        hours=header.total_s / 3600 if header.total_s else None,
+        subs=header.subs,
+        sub_s=header.exposure_s,
+        scale_arcsec=header.scale_arcsec,
+        object_name=header.object_name or "",
+        preliminary=preliminary,
+        bayer="" if picture.colour else header.bayer or "",
+        sure=sure,
+    )
+
+
+def _held(known: FilterName, colour: bool) -> tuple[tuple[str, ...], bool]:
+    """The channels of a stack behind a filter, and whether that is sure; else a guess that has to
+    be confirmed.
+    """
+    lines = known.lines
+    if not colour:
+        return (lines, True) if len(lines) == 1 else (("L",), False)
+    if len(lines) in (1, 2, 3) and set(lines) <= set(LINES):
+        return lines, True
+    if lines in (("L",), ("C",)):
+        return RGB, True  # a broad filter over the colour planes
+    return ("Ha", "O3"), False
+
+
+def source_hash(store: Store, path: Path) -> str:
+    """SHA-256 of a file, remembered as long as the file does not change."""
+    known = store.known_hash(path)
+    if known:
+        return known
+    try:
+        with open(path, "rb") as handle:
+            digest = hashlib.file_digest(handle, "sha256").hexdigest()
+        store.remember_hash(path, digest)
+    except OSError as error:
+        raise UnreadableFile(
+            "This file cannot be read",
+            why=error.strerror or str(error),
+            do="Check the disk",
+            file=path,
+        ) from error
+    return digest
+
+
+def read_source(source: SourceState) -> Picture:
+    """The picture of a stack. Raises UnreadableFile where it is gone."""
+    path = Path(source.path)
+    if not path.exists():
+        raise UnreadableFile(
+            "A stack of this project is no longer where it was",
+            why="it was moved or its disk is away",
+            do="Bring it back, or remove it from the project",
+            file=path,
+        )
+    return read_picture(path)

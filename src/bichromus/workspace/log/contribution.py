@@ -1,0 +1,295 @@
+"""People's work pooled: a folder with stacks or subs and a small manifest that says whose
+they are.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import shutil
+from collections import defaultdict
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Final, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from ...core.files import read_fits_header
+from ...core.files.atomic import check_output, write_text
+from ...core.model.errors import InputError, UnreadableFile, WriteFailed
+from ...core.model.progress import SILENT, Progress
+from ..project.journal import Row
+from ..project.state import SourceState
+from .table import Sub, known_channel
+from .typed_runs import make_run
+from .view import rig_of
+
+MANIFEST: Final = "contribution.json"
+
+
+class _Part(BaseModel):
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+
+class RunPart(_Part):
+    """Subs of one kind in one night."""
+
+    night: dt.date
+    channel: str
+    sub_s: float = Field(gt=0)
+    kept: int = Field(ge=0, le=20_000)
+    rejected: int = Field(default=0, ge=0, le=20_000)
+    gain: float | None = None
+    temperature_c: float | None = None
+    telescope: str = ""
+    camera: str = ""
+
+
+class StackPart(_Part):
+    """A stack beside the manifest; ``channel`` joins lines with +."""
+
+    file: str
+    channel: str
+    hours: float | None = Field(default=None, gt=0)
+
+
+class Manifest(_Part):
+    """What a contribution says of itself. ``hours`` are by channel; where ``runs`` are given they
+    say the same.
+    """
+
+    kind: Literal["bichromus-contribution"] = "bichromus-contribution"
+    version: Literal[1] = 1
+    station: str = Field(min_length=1, max_length=80)
+    rig: str = ""
+    filter: str = ""
+    object: str = ""
+    date: dt.date | None = None
+    hours: dict[str, float] = Field(default_factory=dict)
+    runs: tuple[RunPart, ...] = ()
+    stacks: tuple[StackPart, ...] = ()
+
+
+@dataclass(frozen=True)
+class Contribution:
+    """A contribution read: runs to be typed by id, and stacks to be opened."""
+
+    manifest: Manifest
+    runs: dict[str, Row]
+    stacks: tuple[Path, ...]
+
+
+def read_contribution(folder: Path) -> Contribution:
+    """Read a folder's manifest. Raises InputError for one that does not say what it should."""
+    path = folder / MANIFEST if folder.is_dir() else folder
+    try:
+        made = Manifest.model_validate_json(path.read_text("utf-8"))
+    except OSError as error:
+        raise UnreadableFile(
+            "There is no contribution here",
+            why=f"no {MANIFEST}"
+            if isinstance(error, FileNotFoundError)
+            else error.strerror or str(error),
+            do="Choose the folder that holds it",
+            file=folder,
+        ) from error
+    except (ValidationError, UnicodeDecodeError) as error:
+        first = error.errors()[0] if isinstance(error, ValidationError) else None
+        why = (
+            f"{'.'.join(map(str, first['loc'])) or 'the text'}: {first['msg']}"
+            if first
+            else "it is no text"
+        )
+        raise InputError(
+            "The contribution cannot be used",
+            why=why,
+            file=path,
+            do="Ask its sender to export it again",
+        ) from error
+    home = path.parent.absolute()
+    stacks = []
+    for part in made.stacks:
+        place = (home / part.file).resolve()
+        if not place.is_relative_to(home.resolve()):
+            raise InputError(
+                "The contribution names a file outside its folder",
+                why=part.file,
+                file=path,
+                do="Ask its sender to export it again",
+            )
+        if not place.is_file():
+            raise UnreadableFile(
+                "A stack of this contribution is missing", do="Copy it again", file=place
+            )
+        stacks.append(place)
+    return Contribution(made, _runs(made, stacks, path), tuple(stacks))
+
+
+def _runs(made: Manifest, stacks: Sequence[Path], path: Path) -> dict[str, Row]:
+    parts = list(made.runs)
+    if not parts and (made.hours or made.stacks):
+        night = made.date or _night_of(stacks)
+        hours = made.hours or _stack_hours(made)
+        if hours and night is None:
+            raise InputError(
+                "The contribution tells no night",
+                why="neither runs nor a date are in it",
+                file=path,
+                do="Add a date to its manifest",
+            )
+        for channel, amount in hours.items():
+            if not 0 < amount < 5000:
+                raise InputError(
+                    "The contribution's hours cannot be",
+                    why=f"{channel} {amount:g}",
+                    file=path,
+                    do="Give hours above 0",
+                )
+            assert night is not None
+            parts.append(
+                RunPart(
+                    night=night,
+                    channel=channel,
+                    sub_s=round(amount * 3600 / max(round(amount * 12), 1), 6),
+                    kept=max(round(amount * 12), 1),
+                )
+            )
+    out: dict[str, Row] = {}
+    for part in parts:
+        run_id, row = make_run(
+            {
+                "night": part.night.isoformat(),
+                "channel": known_channel(part.channel),
+                "seconds": f"{part.sub_s!r}",
+                "kept": str(part.kept),
+                "rejected": str(part.rejected),
+                "contributor": made.station,
+                "telescope": part.telescope or (made.rig if not part.camera else ""),
+                "camera": part.camera,
+                "object": made.object,
+                "gain": "" if part.gain is None else f"{part.gain!r}",
+                "temperature_c": "" if part.temperature_c is None else f"{part.temperature_c!r}",
+            }
+        )
+        out[run_id] = row
+    return out
+
+
+def _stack_hours(made: Manifest) -> dict[str, float]:
+    out: dict[str, float] = defaultdict(float)
+    for stack in made.stacks:
+        if stack.hours:
+            out[stack.channel] += stack.hours
+    return dict(out)
+
+
+def _night_of(stacks: Sequence[Path]) -> dt.date | None:
+    for path in stacks:
+        text = read_fits_header(path).date_utc
+        if text:
+            try:
+                return dt.datetime.fromisoformat(text.replace("Z", "")).date()
+            except ValueError:
+                continue
+    return None
+
+
+def make_manifest(station: str, subs: Sequence[Sub], sources: Sequence[SourceState]) -> Manifest:
+    """What one station has done: its runs and its stacks. Raises InputError when there is
+    nothing.
+    """
+    mine = [s for s in subs if s.contributor == station and s.channel]
+    stacks = [s for s in sources if s.station == station and not s.preliminary]
+    if not mine and not stacks:
+        raise InputError(
+            f"{station} has nothing to contribute", do="Take its subs in, or open its stacks"
+        )
+    groups: dict[tuple[object, ...], list[Sub]] = defaultdict(list)
+    for s in mine:
+        groups[s.night, s.channel, s.seconds, s.gain, s.telescope, s.camera].append(s)
+    runs = tuple(
+        RunPart(
+            night=p[0].night,
+            channel=p[0].channel,
+            sub_s=p[0].seconds,
+            kept=sum(s.kept for s in p),
+            rejected=sum(not s.kept for s in p),
+            gain=p[0].gain,
+            temperature_c=p[0].temperature_c,
+            telescope=p[0].telescope,
+            camera=p[0].camera,
+        )
+        for p in groups.values()
+    )
+    hours: dict[str, float] = defaultdict(float)
+    for run in runs:
+        hours[run.channel] += run.kept * run.sub_s / 3600
+    rigs = {rig_of(s.telescope, s.camera) for s in mine} | {s.camera for s in stacks if s.camera}
+    return Manifest(
+        station=station,
+        rig="; ".join(sorted(rigs)),
+        filter=", ".join(sorted({s.filter for s in mine})),
+        object=next(
+            (n for n in [*(s.object_name for s in mine), *(s.object_name for s in stacks)] if n), ""
+        ),
+        hours={n: round(h, 6) for n, h in hours.items()},
+        runs=runs,
+        stacks=tuple(
+            StackPart(file=Path(s.path).name, channel="+".join(s.lines), hours=s.hours)
+            for s in stacks
+        ),
+    )
+
+
+def write_contribution(
+    folder: Path,
+    station: str,
+    subs: Sequence[Sub],
+    sources: Sequence[SourceState],
+    with_subs: bool = False,
+    progress: Progress = SILENT,
+    taken: Callable[[Path], bool] = Path.exists,
+) -> list[Path]:
+    """Write a station's manifest and copies of its stacks, and of its kept subs where asked, into a
+    new folder.
+
+    The manifest comes last: a folder without one is no contribution. Raises OutputRefused,
+    WriteFailed.
+    """
+    made = make_manifest(station, subs, sources)
+    files = [
+        (Path(s.path), folder / Path(s.path).name)
+        for s in sources
+        if s.station == station and not s.preliminary
+    ]
+    if with_subs:
+        files += [
+            (Path(s.file), folder / "subs" / s.night.isoformat() / Path(s.file).name)
+            for s in subs
+            if s.contributor == station and s.kept and s.file
+        ]
+    check_output(folder / MANIFEST, False)
+    for _, place in files:
+        if taken(place):
+            raise InputError("This file is there already", do="Choose an empty folder", file=place)
+    try:
+        for number, (source, place) in enumerate(files):
+            progress.step(number / len(files), f"copying {source.name}")
+            place.parent.mkdir(parents=True, exist_ok=True)
+            partial = place.with_name(place.name + ".partial")
+            shutil.copyfile(source, partial)
+            partial.replace(place)
+    except OSError as error:
+        raise WriteFailed(
+            "The contribution could not be written",
+            why=error.strerror or str(error),
+            do="Free some space, or choose another folder",
+            file=folder,
+        ) from error
+    write_text(
+        folder / MANIFEST,
+        json.dumps(made.model_dump(mode="json"), indent=1, ensure_ascii=False) + "\n",
+        False,
+    )
+    return [folder / MANIFEST, *(p for _, p in files)]

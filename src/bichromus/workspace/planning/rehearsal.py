@@ -1,0 +1,235 @@
+"""The rehearsal of an evening: the plan's blocks shot by the simulated camera into a folder, as a
+real one would.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+import threading
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
+from typing import Final
+
+import numpy as np
+
+from ...core.extract import load_response
+from ...core.files.astropy_fits import fits
+from ...core.files.atomic import atomic
+from ...core.model.errors import BichromusError, InputError
+from ...core.model.progress import SILENT, Progress
+from ...core.model.rig import Filter, Rig
+from ...core.plan.earth import Place
+from ...core.plan.moment import conditions
+from ...core.plan.night import Target, julian, moment_of
+from ...core.plan.sky import sky_factor
+from ...core.simulate.evening import Air, Exposure, SimulatedCamera, weather
+from ...core.simulate.forecast import Forecast
+from ..library.things import FilterThing, RigThing, SiteThing, TargetThing
+
+FRAME: Final = (602, 900)
+CAMERA: Final = "simulated camera"
+
+
+@dataclass(frozen=True)
+class Evening:
+    """What is to be shot, with all that it meets."""
+
+    site: SiteThing
+    rig: RigThing
+    target: TargetThing
+    filters: tuple[FilterThing, ...]
+    shots: tuple[Exposure, ...]
+    air: tuple[Air, ...]
+    seed: int
+
+
+def shots_of(blocks: Sequence[tuple[str, float, float, int, float]]) -> tuple[Exposure, ...]:
+    """Subs of blocks (channel, start, end, subs, seconds), Julian days, spread evenly over each."""
+    out = []
+    for channel, start, end, subs, seconds in blocks:
+        step = (end - start) / max(subs, 1)
+        out += [
+            Exposure(channel, moment_of(start + n * step), float(round(seconds)))
+            for n in range(subs)
+        ]
+    return tuple(out)
+
+
+def make_evening(
+    site: SiteThing,
+    rig: RigThing,
+    target: TargetThing,
+    filters: Sequence[FilterThing],
+    shots: Sequence[Exposure],
+    forecast: Forecast,
+    refocus_min: float = 75.0,
+    mishaps: float = 0.03,
+) -> Evening:
+    """The same plan always gives the same evening. Raises InputError when nothing is planned."""
+    if not shots:
+        raise InputError(
+            "There is nothing to rehearse",
+            why="no block is planned for this night",
+            do="Choose a night in which the target can be shot",
+        )
+    key = f"{site.name} {rig.name} {target.name} {shots[0].start:%Y-%m-%d}"
+    seed = int.from_bytes(hashlib.sha256(key.encode()).digest()[:4], "big")
+    place, aim = Place(site.lat, site.lon, site.elevation_m), Target(target.ra, target.dec)
+
+    @cache
+    def at(moment: dt.datetime) -> tuple[float, float]:
+        sky = conditions(place, aim, np.array([julian(moment)]), site.sky_mag)
+        return float(sky.sun[0]), float(sky.moon_nl[0])
+
+    air = weather(
+        shots,
+        forecast,
+        _rig(rig),
+        lambda t: at(t)[0],
+        lambda c, t: sky_factor(c, site.sky_mag, at(t)[1]),
+        seed,
+        refocus_min,
+        mishaps,
+    )
+    return Evening(site, rig, target, tuple(filters), tuple(shots), tuple(air), seed)
+
+
+def _rig(rig: RigThing) -> Rig:
+    return Rig(
+        rig.name,
+        rig.aperture_mm,
+        rig.focal,
+        rig.pixel_um,
+        rig.obstruction,
+        rig.throughput,
+        rig.quantum_efficiency,
+        rig.read_noise_e,
+        rig.full_well_e,
+        rig.dark_e_s,
+        rig.fwhm_arcsec,
+        rig.colour,
+    )
+
+
+def make_camera(e: Evening, shape: tuple[int, int] = FRAME) -> SimulatedCamera:
+    """The camera of an evening."""
+    filters: dict[str, Filter] = {
+        f.channel: Filter(f.channel, (f.channel,), f.width_nm, f.transmission) for f in e.filters
+    }
+    return SimulatedCamera(
+        _rig(e.rig),
+        filters,
+        e.site.sky_mag,
+        shape,
+        e.target.rayleigh,
+        load_response("generic").table if e.rig.colour else None,
+    )
+
+
+def write_sub(e: Evening, camera: SimulatedCamera, number: int, folder: Path) -> Path:
+    """Expose one sub and write it, whole or not at all; one that is there already stays."""
+    shot, air = e.shots[number], e.air[number]
+    night = shot.start + dt.timedelta(days=e.site.lon / 360, hours=-12)
+    path = (
+        folder / f"{night:%Y-%m-%d}" / f"{shot.channel}_{shot.seconds:.0f}s_{number + 1:04d}.fits"
+    )
+    if path.exists():
+        return path
+    path.parent.mkdir(parents=True, exist_ok=True)
+    hdu = fits.PrimaryHDU(camera.expose(shot.channel, shot.seconds, air, e.seed + number))
+    hdu.header.update(
+        {
+            "IMAGETYP": "Light",
+            "OBJECT": e.target.name,
+            "FILTER": shot.channel,
+            "EXPTIME": shot.seconds,
+            "DATE-OBS": f"{shot.start:%Y-%m-%dT%H:%M:%S}",
+            "OBSERVER": e.site.name,
+            "INSTRUME": CAMERA,
+            "TELESCOP": e.rig.name,
+            "SITELONG": e.site.lon,
+            "SITELAT": e.site.lat,
+            "GAIN": 100.0,
+            "CCD-TEMP": -10.0,
+            "XPIXSZ": round(camera.pixel_um, 4),
+            "FOCALLEN": e.rig.focal,
+            "SATURATE": min(e.rig.full_well_e, 65000.0),
+        }
+    )
+    if e.rig.colour:
+        hdu.header["BAYERPAT"] = "RGGB"
+    with atomic(path, overwrite=True) as partial:
+        hdu.writeto(partial, overwrite=True)
+    return path
+
+
+def shoot(
+    e: Evening, folder: Path, shape: tuple[int, int] = FRAME, progress: Progress = SILENT
+) -> list[Path]:
+    """The whole evening at once."""
+    camera = make_camera(e, shape)
+    out = []
+    for number, shot in enumerate(e.shots):
+        progress.step(
+            number / len(e.shots), f"exposing {shot.channel} {number + 1} of {len(e.shots)}"
+        )
+        out.append(write_sub(e, camera, number, folder))
+    return out
+
+
+class Rehearsal:
+    """Shoots an evening in a thread of its own, ``pace`` times faster than time.
+
+    ``told`` is called from it with subs done, subs in all, and what is being done; ``ended`` with
+    None or an error.
+    """
+
+    def __init__(
+        self,
+        e: Evening,
+        folder: Path,
+        pace: float,
+        told: Callable[[int, int, str], None],
+        ended: Callable[[BichromusError | None], None],
+        shape: tuple[int, int] = FRAME,
+    ) -> None:
+        self.evening, self.folder, self.pace = e, folder, pace
+        self._told, self._ended, self._shape = told, ended, shape
+        self._stop = threading.Event()
+        self._thread = threading.Thread(target=self._run, name="rehearsal", daemon=True)
+
+    def start(self) -> None:
+        self._thread.start()
+
+    def stop(self) -> None:
+        self._stop.set()
+        if self._thread.is_alive() and self._thread is not threading.current_thread():
+            self._thread.join(timeout=5)
+
+    def _run(self) -> None:
+        trouble: BichromusError | None = None
+        try:
+            self._shoot()
+        except BichromusError as error:
+            trouble = error
+        except OSError as error:
+            trouble = InputError(
+                "The rehearsal stopped",
+                why=error.strerror or str(error),
+                do="Choose another folder",
+                file=self.folder,
+            )
+        self._ended(trouble)
+
+    def _shoot(self) -> None:
+        e = self.evening
+        camera = make_camera(e, self._shape)
+        for number, shot in enumerate(e.shots):
+            self._told(number, len(e.shots), f"{shot.channel}, {shot.seconds:.0f} s")
+            if self._stop.wait(shot.seconds / self.pace):
+                return
+            write_sub(e, camera, number, self.folder)
+        self._told(len(e.shots), len(e.shots), "done")

@@ -1,0 +1,324 @@
+"""A project on disk: a folder with a SQLite store, a lock and a cache that may be deleted at any
+time.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import os
+import shutil
+import sqlite3
+import threading
+from collections.abc import Collection, Iterator
+from pathlib import Path
+from typing import IO, Final
+
+from pydantic import ValidationError
+
+from ...core.model.errors import ProjectError
+from .journal import Edit, Work, apply, pack
+from .migrations import SCHEMA, VERSION, bring_up
+from .state import ProjectState
+
+SUFFIX: Final = ".bichromus"
+_KEPT: Final = 400
+
+
+class Store:
+    """The history of states; every command is one row, written before the call returns."""
+
+    def __init__(self, folder: Path) -> None:
+        """Open the project in ``folder``, or make it. Raises ProjectError."""
+        self.folder = folder.absolute()
+        self._guard = threading.RLock()
+        try:
+            self.folder.mkdir(exist_ok=True)
+            self.cache.mkdir(exist_ok=True)
+            self._lock = self._take_lock()
+        except OSError as error:
+            raise ProjectError(
+                "The project cannot be opened",
+                why=(error.strerror or str(error)).lower(),
+                do="Choose a folder that you may write to",
+                file=self.folder,
+            ) from error
+        try:
+            self._db = self._connect()
+        except BaseException:
+            self._lock.close()
+            raise
+
+    @property
+    def cache(self) -> Path:
+        return self.folder / "cache"
+
+    def _take_lock(self) -> IO[str]:
+        handle = open(self.folder / "lock", "a+", encoding="utf-8")  # noqa: SIM115 - held while the project is open
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError as error:
+            handle.seek(0)
+            owner = handle.read().strip()
+            handle.close()
+            raise ProjectError(
+                "This project is open already",
+                why=f"in another window (process {owner or 'unknown'})",
+                do="Close it there first",
+                file=self.folder,
+            ) from error
+        handle.seek(0)
+        handle.truncate()
+        handle.write(str(os.getpid()))
+        handle.flush()
+        return handle
+
+    def _connect(self) -> sqlite3.Connection:
+        path = self.folder / "project.db"
+        db = sqlite3.connect(path, check_same_thread=False, isolation_level=None)
+        try:
+            db.execute("PRAGMA journal_mode=WAL")
+            db.execute("PRAGMA synchronous=FULL")
+            found = db.execute("SELECT count(*) FROM sqlite_master WHERE name='meta'").fetchone()[0]
+            if found:
+                row = db.execute("SELECT value FROM meta WHERE key='version'").fetchone()
+                version = int(row[0]) if row else VERSION
+                if version > VERSION:
+                    raise ProjectError(
+                        "This project comes from a newer version of the program",
+                        why=f"schema {version}, this one knows {VERSION}",
+                        do="Update the program",
+                        file=self.folder,
+                    )
+                if version < VERSION:
+                    bring_up(db, path, version)
+            db.executescript(SCHEMA)
+            db.execute("INSERT OR IGNORE INTO meta VALUES ('version', ?)", (str(VERSION),))
+        except sqlite3.DatabaseError as error:
+            db.close()
+            raise ProjectError(
+                "The project's store is damaged",
+                why=str(error),
+                do="Restore the folder from a backup; the stacks themselves are untouched",
+                file=path,
+            ) from error
+        except BaseException:
+            db.close()
+            raise
+        return db
+
+    def load(self) -> tuple[ProjectState, int] | None:
+        """The current state and its place in the history; None for a new project."""
+        with self._guard:
+            cursor = self._cursor()
+            row = self._db.execute("SELECT state FROM history WHERE seq=?", (cursor,)).fetchone()
+        if row is None:
+            return None
+        try:
+            return ProjectState.model_validate_json(row[0]), cursor
+        except ValidationError as error:
+            raise ProjectError(
+                "The project's last state cannot be read",
+                why=error.errors()[0]["msg"],
+                do="Restore the folder from a backup",
+                file=self.folder,
+            ) from error
+
+    def append(
+        self, label: str, state: ProjectState, merge: str | None = None, work: Work | None = None
+    ) -> ProjectState:
+        """Add a state after the current one; what was undone before is dropped.
+
+        With ``merge`` equal to the current row's, that row is replaced: one gesture, one entry.
+        ``work`` edits the log in the same transaction; the state that comes back then stands on it.
+        """
+        with self._guard, self.transaction():
+            cursor = self._cursor()
+            row = self._db.execute(
+                "SELECT merge, state FROM history WHERE seq=?", (cursor,)
+            ).fetchone()
+            if work is not None:
+                state = self._edit(state, work)
+                if row is not None and row[1] == state.model_dump_json():
+                    return state  # nothing was changed: nothing to undo
+            self._db.execute("DELETE FROM history WHERE seq>?", (cursor,))
+            if merge is not None and row is not None and row[0] == merge:
+                self._db.execute(
+                    "UPDATE history SET state=?, label=? WHERE seq=?",
+                    (state.model_dump_json(), label, cursor),
+                )
+                return state
+            self._db.execute(
+                "INSERT INTO history VALUES (?, ?, ?, ?)",
+                (cursor + 1, label, merge, state.model_dump_json()),
+            )
+            if cursor + 1 > _KEPT:
+                self._forget(cursor + 1 - _KEPT)
+            self._set_cursor(cursor + 1)
+        return state
+
+    def _edit(self, state: ProjectState, work: Work) -> ProjectState:
+        """Change the log's tables; the changes become the entry after the one that ``state`` stands
+        on.
+        """
+        edit = Edit(self._db)
+        work(edit)
+        if not edit.changes:
+            return state
+        self._db.execute("DELETE FROM log_changes WHERE seq>?", (state.log,))
+        self._db.execute(
+            "INSERT INTO log_changes VALUES (?, ?)", (state.log + 1, pack(edit.changes))
+        )
+        return state.model_copy(update={"log": state.log + 1})
+
+    def _forget(self, last: int) -> None:
+        """Drop the oldest states, and the changes of the log that nobody can take back any more."""
+        self._db.execute("DELETE FROM history WHERE seq<=?", (last,))
+        oldest = self._db.execute("SELECT state FROM history ORDER BY seq LIMIT 1").fetchone()
+        if oldest is not None:
+            first = ProjectState.model_validate_json(oldest[0]).log
+            self._db.execute("DELETE FROM log_changes WHERE seq<=?", (first,))
+
+    def record(self, work: Work) -> bool:
+        """Change the log's tables beside the history, as what arrives by itself; whether anything
+        was changed.
+        """
+        with self._guard, self.transaction():
+            edit = Edit(self._db)
+            work(edit)
+            return bool(edit.changes)
+
+    @contextlib.contextmanager
+    def writing(self) -> Iterator[sqlite3.Connection]:
+        """The tables of what was measured or seen, which no gesture takes back: all of it or
+        nothing.
+        """
+        with self._guard, self.transaction():
+            yield self._db
+
+    def rows(self, query: str, values: tuple[object, ...] = ()) -> list[tuple[object, ...]]:
+        """Rows of a table beside the history."""
+        with self._guard:
+            return self._db.execute(query, values).fetchall()
+
+    def move(self, step: int) -> tuple[str, ProjectState] | None:
+        """Go one state back (-1) or forward (+1): the label of what was undone or redone, and the
+        state now.
+        """
+        with self._guard, self.transaction():
+            cursor = self._cursor()
+            rows = {
+                r[0]: r
+                for r in self._db.execute(
+                    "SELECT seq, label, state FROM history WHERE seq IN (?, ?)",
+                    (cursor, cursor + step),
+                )
+            }
+            if cursor + step not in rows:
+                return None
+            here, there = (
+                ProjectState.model_validate_json(rows[n][2]) for n in (cursor, cursor + step)
+            )
+            self._follow(here.log, there.log)
+            self._set_cursor(cursor + step)
+        return rows[cursor + step if step > 0 else cursor][1], there
+
+    def _follow(self, here: int, there: int) -> None:
+        """Bring the log's tables from one entry of the journal to another."""
+        span = range(here, there, -1) if there < here else range(here + 1, there + 1)
+        for seq in span:
+            row = self._db.execute("SELECT changes FROM log_changes WHERE seq=?", (seq,)).fetchone()
+            if row is not None:
+                apply(self._db, row[0], back=there < here)
+
+    def neighbours(self) -> tuple[str | None, str | None]:
+        """Labels of what undo and redo would do; None where there is nothing."""
+        with self._guard:
+            cursor = self._cursor()
+            rows = dict(
+                self._db.execute(
+                    "SELECT seq, label FROM history WHERE seq BETWEEN ? AND ?",
+                    (cursor - 1, cursor + 1),
+                ).fetchall()
+            )
+        return (rows.get(cursor) if cursor - 1 in rows else None), rows.get(cursor + 1)
+
+    def known_hash(self, path: Path) -> str | None:
+        """The hash of a file that has not changed since it was last read."""
+        try:
+            stat = path.stat()
+        except OSError:
+            return None
+        with self._guard:
+            row = self._db.execute(
+                "SELECT size, mtime_ns, hash FROM known_files WHERE path=?", (str(path),)
+            ).fetchone()
+        return str(row[2]) if row and (row[0], row[1]) == (stat.st_size, stat.st_mtime_ns) else None
+
+    def remember_hash(self, path: Path, digest: str) -> None:
+        stat = path.stat()
+        with self._guard:
+            self._db.execute(
+                "INSERT OR REPLACE INTO known_files VALUES (?, ?, ?, ?)",
+                (str(path), stat.st_size, stat.st_mtime_ns, digest),
+            )
+
+    def clear_cache(self) -> None:
+        """Delete the cache; it is computed again when needed."""
+        for entry in self.cache.iterdir():
+            shutil.rmtree(entry, ignore_errors=True)
+
+    def cache_bytes(self) -> int:
+        """What the cache holds on the disk."""
+        return sum(_size(entry) for entry in self.cache.iterdir())
+
+    def bound_cache(self, most: int, used: Collection[str]) -> int:
+        """Delete what was not used for longest until the cache is no larger than ``most`` bytes;
+        what is in ``used`` stays. What is left, in bytes.
+        """
+        entries = [(_last_used(e), _size(e), e) for e in self.cache.iterdir()]
+        total = sum(size for _, size, _ in entries)
+        for _, size, entry in sorted(entries, key=lambda e: e[0]):
+            if total <= most:
+                break
+            if entry.name not in used and entry.name != "matches":
+                shutil.rmtree(entry, ignore_errors=True)
+                total -= size
+        return total
+
+    def close(self) -> None:
+        with self._guard, contextlib.suppress(sqlite3.ProgrammingError):
+            self._db.close()
+        self._lock.close()
+
+    @contextlib.contextmanager
+    def transaction(self) -> Iterator[None]:
+        """All of it or nothing; no other window writes meanwhile."""
+        self._db.execute("BEGIN IMMEDIATE")
+        try:
+            yield
+        except BaseException:
+            self._db.execute("ROLLBACK")
+            raise
+        self._db.execute("COMMIT")
+
+    def _cursor(self) -> int:
+        row = self._db.execute("SELECT value FROM meta WHERE key='cursor'").fetchone()
+        return int(row[0]) if row else 0
+
+    def _set_cursor(self, cursor: int) -> None:
+        self._db.execute("INSERT OR REPLACE INTO meta VALUES ('cursor', ?)", (str(cursor),))
+
+
+def _size(entry: Path) -> int:
+    try:
+        return sum(f.stat().st_size for f in entry.rglob("*") if f.is_file())
+    except OSError:
+        return 0  # deleted meanwhile
+
+
+def _last_used(entry: Path) -> float:
+    try:
+        return entry.stat().st_mtime
+    except OSError:
+        return 0.0
