@@ -46,10 +46,20 @@ def best(work: Callable[[], object], times: int = 3) -> float:
     return min(found)
 
 
-def apart(module: str, *words: object) -> Any:
-    """Run ``python -m module words`` by itself and read the JSON that it prints."""
-    call = [sys.executable, "-m", module, *map(str, words)]
-    done = subprocess.run(call, capture_output=True, text=True, check=True)
+LIMIT_S = 300.0
+"""A benchmark of its own process that takes longer hangs: it says where, and ends."""
+
+
+def apart(module: str, *words: object, limit_s: float = LIMIT_S) -> Any:
+    """Run ``python -m module words`` by itself and read the JSON that it prints. What takes longer
+    than ``limit_s`` prints where each thread stands, and fails.
+    """
+    begin = f"import faulthandler; faulthandler.dump_traceback_later({limit_s}, exit=True); "
+    run = f"import runpy; runpy.run_module({module!r}, run_name='__main__', alter_sys=True)"
+    call = [sys.executable, "-c", begin + run, *map(str, words)]
+    done = subprocess.run(call, capture_output=True, text=True, check=False)
+    if done.returncode:
+        raise SystemExit(f"{module} did not end well:\n{done.stderr}")
     return json.loads(done.stdout.splitlines()[-1])
 
 

@@ -9,16 +9,18 @@ import resource
 import sys
 import tempfile
 import time
+from functools import partial
 from pathlib import Path
 
 import numpy as np
 
 from bichromus.core.blend import Blender
 from bichromus.core.blend.compose import compose, figures_of
-from bichromus.core.blend.export import Source, render_bands
+from bichromus.core.blend.render import PlaneSource, Renderer, RowSource
 from bichromus.core.files import FORMATS, write_fits, write_picture
 from bichromus.core.files.astropy_fits import fits
 from bichromus.core.files.fits_in import raw_rows
+from bichromus.core.measure import find_stars
 from bichromus.core.model.measures import Surface
 from bichromus.core.model.planes import Header
 from bichromus.core.model.recipe import BlendSettings, Colour, Recipe
@@ -37,15 +39,19 @@ def recipe() -> Recipe:
 
 
 def ours(folder: Path, out: Path) -> None:
-    blender = Blender(recipe())
+    made = recipe()
     flat = Surface(0.0, 0.0, 0.0, SHAPE[1], SHAPE[0])
-    sources = {}
-    for name in blender.names:
+    sources: dict[str, PlaneSource] = {}
+    for name in made.settings.used():
         rows = raw_rows(folder / f"{name}.fits")
         assert rows is not None
-        sources[name] = Source(lambda y0, y1, rows=rows: rows[y0:y1], flat)  # type: ignore[misc]
-    bands = render_bands(blender, sources, SHAPE, "uint16")
+        sources[name] = RowSource(partial(_rows, rows), flat, find_stars, name)
+    bands = Renderer(sources, SHAPE).bands(made, SHAPE, "uint16")
     write_picture(out, FORMATS["tiff16"], bands, SHAPE, {}, overwrite=True)
+
+
+def _rows(stored: np.ndarray, y0: int, y1: int) -> np.ndarray:
+    return stored[y0:y1]
 
 
 def plain(folder: Path, out: Path) -> None:

@@ -49,15 +49,23 @@ def _measure(folder: Path, shape: tuple[int, int]) -> dict[str, float]:
 
     from bichromus.app.start import Application, make_application
     from bichromus.workspace.channels.build import Channels
-    from bichromus.workspace.channels.prepared import save_prepared
+    from bichromus.workspace.channels.cache import Draft, save_prepared
+    from bichromus.workspace.channels.notes import Notes
+    from bichromus.workspace.channels.origin import Origin
 
     app = make_application()
     window = Application().open("new")
-    origins = {
-        n: save_prepared(folder, n, n, n, n, plane(shape, i), measure(shape, n), 5.0, {})
-        for i, n in enumerate(NAMES)
-    }
-    window.session._on_prepared(Channels(origins, {n: n for n in NAMES}))
+    session = window.session
+    # the preparation of the empty project ends first, else it would take these channels away
+    while session.jobs.busy or session.previews.busy:
+        app.processEvents()
+    origins = {}
+    for seed, name in enumerate(NAMES):
+        origin = Origin("stack", name, (name,))
+        figures = measure(shape, name)
+        draft = Draft(origin, name, plane(shape, seed), figures, 5.0, Notes())
+        origins[name] = save_prepared(folder, name, draft)
+    session.channels.publish(Channels(origins, {n: n for n in NAMES}))
     window.go("blend")
 
     def settle(milliseconds: int) -> None:
@@ -72,7 +80,7 @@ def _measure(folder: Path, shape: tuple[int, int]) -> dict[str, float]:
 
     def arrived(_request: object, _pixels: object) -> None:
         # an answer may still be for the moment before: the picture of this move has its balance
-        recipe = window.session.recipe
+        recipe = window.session.blend.snapshot.recipe
         if recipe is not None and recipe.settings.balance == dial.value:
             loop.quit()
 

@@ -14,16 +14,16 @@ from astropy.io import fits
 
 from bichromus.core.align.rigid import Rigid
 from bichromus.core.files.frames import open_frame
+from bichromus.core.numerics.sampling import View
 from bichromus.core.pool.quick import Layer, quick_stack
 from bichromus.workspace.demo.plan import demo_plan
 from bichromus.workspace.log.intake import scan, sub_files
-from bichromus.workspace.log.table import Log
+from bichromus.workspace.log.table import LogTable
 from bichromus.workspace.log.view import make_view
 from bichromus.workspace.planning.rehearsal import make_camera, make_evening, shots_of
 from bichromus.workspace.planning.view import make_plan
 from bichromus.workspace.subs.frames import FrameRoom
 from bichromus.workspace.subs.grading import measure_file
-from bichromus.workspace.viewing.renderer import View
 
 from .common import Result, best
 
@@ -65,7 +65,7 @@ def _stepping(paths: list[Path]) -> float:
 
 def _long_log(folder: Path) -> float:
     """Seconds from the store to the view of 300 nights and 20,000 subs."""
-    log = Log.open(folder / "long.bichromus", create=True)
+    log = LogTable.open(folder / "long.bichromus", create=True)
     rows = []
     for n in range(20_000):
         start = dt.datetime(2024, 1, 1, 9, tzinfo=dt.UTC) + dt.timedelta(

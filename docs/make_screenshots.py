@@ -37,7 +37,8 @@ def main() -> int:
         from bichromus.app.start import Application, make_application
         from bichromus.app.steps.channels import ChannelsStep
         from bichromus.app.theme.look import LOOK
-        from bichromus.workspace.project import folders as places
+        from bichromus.workspace.channels import commands
+        from bichromus.workspace.demo.project import demo_project
 
         app = make_application()
         assert isinstance(app, QApplication)
@@ -56,14 +57,14 @@ def main() -> int:
             print(FOLDER / f"{name}.png")
 
         shot("welcome")
-        assert places.demo_project().parent.is_dir()
+        assert demo_project().parent.is_dir()
         window = application.open("demo")
         window.resize(1280, 800)
         wait(
             lambda: (
-                window.session.recipe is not None
+                window.session.blend.snapshot.recipe is not None
                 and not window.session.jobs.busy
-                and bool(window.session.needs)
+                and bool(window.session.blend.snapshot.needs)
             )
         )
         settle(2500)
@@ -77,13 +78,17 @@ def main() -> int:
         origin = next(i.id for i in channels.sheet.row.items if i.title.startswith("O3  Balcony"))
         channels.show_origin(origin)
         channels.chain.toggle("gradient")
-        channels.next_look()
+        channels.next_view()
         shot("channels-sky")
         channels.show_origin("pool@O3")
-        window.session.set_split(("O3",), True)
-        wait(lambda: "O3" in window.session.channels.starless and not window.session.jobs.busy)
+        window.session.do(commands.set_split(("O3",), True))
+        wait(
+            lambda: (
+                "O3" in window.session.channels.snapshot.starless and not window.session.jobs.busy
+            )
+        )
         channels.chain.toggle("stars")
-        channels.next_look()
+        channels.next_view()
         shot("channels-starless")
         channels.chain.toggle("stars")
         channels.figures.marks.click()
@@ -97,14 +102,14 @@ def main() -> int:
         settle(1500)
         shot("log")
         window.go("subs")
-        reviewer = window.session.reviewer
+        reviewer = window.session.subs
         reviewer.choose_channel("O3")
         wait(
             lambda: (
-                reviewer.group is not None
-                and reviewer.group.channel == "O3"
+                reviewer.snapshot.group is not None
+                and reviewer.snapshot.group.channel == "O3"
                 and not window.session.jobs.busy
-                and reviewer.group.measured == len(reviewer.group.subs)
+                and reviewer.snapshot.group.measured == len(reviewer.snapshot.group.subs)
             )
         )
         reviewer.next_waiting()
@@ -113,14 +118,14 @@ def main() -> int:
         window.go("blend")
         window.canvas.pointed.emit(760, 520)
         shot("blend")
-        window.session.set_mapping("bicolour-shared")
+        window.session.blend.set_mapping("bicolour-shared")
         window.canvas.zoom_by(2.4, QPointF(390, 250))
         settle(1200)
         window.show_why()
         shot("why")
         window.escape()
         window.canvas.fit()
-        window.session.set_mapping("hubble-order")
+        window.session.blend.set_mapping("hubble-order")
         settle(1200)
         window.use_theme("red")
         shot("red-light")

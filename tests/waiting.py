@@ -1,9 +1,27 @@
-"""Waiting for what another thread does."""
+"""Waiting for what workers do: those stepped by hand are stepped, for real ones a signal is awaited."""
 
 from __future__ import annotations
 
+import threading
 import time
 from collections.abc import Callable
+
+from psygnal import SignalInstance
+
+from stepped import step_all
+
+_PULSE = threading.Condition()
+_emit = SignalInstance.emit
+
+
+def _emit_and_tell(self: SignalInstance, *args: object, **more: object) -> object:
+    result = _emit(self, *args, **more)  # type: ignore[arg-type]
+    with _PULSE:
+        _PULSE.notify_all()
+    return result
+
+
+SignalInstance.emit = _emit_and_tell  # type: ignore[method-assign, assignment]
 
 
 def wait(until: Callable[[], object], seconds: float = 60) -> None:
@@ -11,4 +29,6 @@ def wait(until: Callable[[], object], seconds: float = 60) -> None:
     end = time.monotonic() + seconds
     while not until():
         assert time.monotonic() < end, "it never came"
-        time.sleep(0.01)
+        if not step_all():
+            with _PULSE:
+                _PULSE.wait(0.1)

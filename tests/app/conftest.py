@@ -14,20 +14,17 @@ from pytestqt.qtbot import QtBot
 from bichromus.app.shell.window import Window
 from bichromus.app.start import Application
 from bichromus.app.theme.look import LOOK, load_fonts
-from bichromus.workspace.session import Session
+from stepped import stepped_session
+from waiting import wait
 
 
 @pytest.fixture(scope="session")
 def prepared_project(tmp_path_factory: pytest.TempPathFactory, demo_files: dict[str, Path]) -> Path:
     """A project with all stacks of the small demo, its channels in the cache."""
-    import time
-
     folder = tmp_path_factory.mktemp("project") / "Weaverbird Nebula.bichromus"
-    session = Session(folder, "Weaverbird Nebula")
-    session.open_files(list(demo_files.values()))
-    end = time.monotonic() + 120
-    while (session.jobs.busy or session.recipe is None) and time.monotonic() < end:
-        time.sleep(0.01)
+    session = stepped_session(folder, "Weaverbird Nebula")
+    session.channels.open_files(list(demo_files.values()))
+    wait(lambda: session.blend.snapshot.recipe is not None and not session.jobs.busy, 120)
     session.close()
     return folder
 
@@ -56,7 +53,8 @@ def window(
     shutil.copytree(prepared_project, folder)
     opened = application.open(folder)
     qtbot.waitUntil(
-        lambda: opened.session.recipe is not None and not opened.session.jobs.busy, timeout=30_000
+        lambda: opened.session.blend.snapshot.recipe is not None and not opened.session.jobs.busy,
+        timeout=30_000,
     )
-    qtbot.waitUntil(lambda: len(opened.ledger.cards) == 6, timeout=10_000)
+    qtbot.waitUntil(lambda: len(opened.channel_list.cards) == 6, timeout=10_000)
     return opened

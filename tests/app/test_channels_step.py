@@ -28,9 +28,9 @@ NAMES = ("Ridge_O3", "Shed_O3", "Balcony_Ha_O3")
 def project(tmp_path_factory: pytest.TempPathFactory, mess_files: dict[str, Path]) -> Path:
     folder = tmp_path_factory.mktemp("rigs") / "Mess.bichromus"
     session = Session(folder, "Mess")
-    session.open_files([mess_files[n] for n in NAMES])
+    session.channels.open_files([mess_files[n] for n in NAMES])
     end = time.monotonic() + 120
-    while (session.jobs.busy or session.recipe is None) and time.monotonic() < end:
+    while (session.jobs.busy or session.blend.snapshot.recipe is None) and time.monotonic() < end:
         time.sleep(0.02)
     session.close()
     return folder
@@ -41,7 +41,8 @@ def step(qtbot: QtBot, application: Application, project: Path) -> Iterator[Chan
     window = application.open(project)
     window.resize(1280, 800)
     qtbot.waitUntil(
-        lambda: window.session.recipe is not None and not window.session.jobs.busy, timeout=60_000
+        lambda: window.session.blend.snapshot.recipe is not None and not window.session.jobs.busy,
+        timeout=60_000,
     )
     window.go("channels")
     found = window.step_named("channels")
@@ -56,7 +57,7 @@ def step(qtbot: QtBot, application: Application, project: Path) -> Iterator[Chan
 
 
 def window_of(step: ChannelsStep) -> Window:
-    window = step.desk.window
+    window = step.context.window
     assert isinstance(window, Window)
     return window
 
@@ -70,17 +71,17 @@ def test_how_stacks_lie_is_said_and_their_misses_are_drawn(
     assert figures == ["Shed, O3", "Balcony, Ha+O3"]
     assert "mirrored" in [parts[1].text() for parts in step.align.lines._rows]
     qtbot.mouseClick(step.align.misses, Qt.MouseButton.LeftButton)
-    canvas = step.desk.canvas
-    arrows = [m for m in canvas._marks if m.kind == "arrow"]
+    canvas = step.context.canvas
+    arrows = [m for m in canvas.marks if m.kind == "arrow"]
     assert len(arrows) > 40
-    assert any("times enlarged" in m.words for m in canvas._marks)
+    assert any("times enlarged" in m.words for m in canvas.marks)
     assert step.align.whose.count() == 2
     step.align.whose.setCurrentIndex(1)
     step.align.whose.activated.emit(1)
-    assert [m for m in canvas._marks if m.kind == "arrow"] != arrows
+    assert [m for m in canvas.marks if m.kind == "arrow"] != arrows
     canvas.grab()  # marks can be painted
     qtbot.mouseClick(step.align.misses, Qt.MouseButton.LeftButton)
-    assert canvas._marks == ()
+    assert canvas.marks == ()
     step.align.crop.activated.emit(1)
     qtbot.waitUntil(lambda: window_of(step).canvas.shape_shown == (535, 800), timeout=60_000)
 
@@ -90,9 +91,9 @@ def test_the_pool_says_who_is_worth_what_and_leaves_one_out(
 ) -> None:
     step.chain.toggle("pool")
     assert set(step.pool.boxes) == {
-        p["origin"] for p in step.session.channels.origins["pool@O3"].notes["parts"]
+        p.origin for p in step.session.channels.snapshot.origins["pool@O3"].notes.pool.parts
     }
-    assert "what was left out" in step.chain.looks._looks[1][0]
+    assert "what was left out" in step.chain.views.words[1]
     hazy = next(o for o, b in step.pool.boxes.items() if b.text().startswith("Shed"))
     assert "without it −" in step.pool.boxes[hazy].text()
     assert "noise" in step.pool.boxes[hazy].toolTip()
@@ -102,7 +103,7 @@ def test_the_pool_says_who_is_worth_what_and_leaves_one_out(
         pos=QPoint(7, step.pool.boxes[hazy].height() // 2),
     )
     qtbot.waitUntil(
-        lambda: step.session.state.left_out == (hazy,) and not step.session.jobs.busy,
+        lambda: step.session.state.preparation.left_out == (hazy,) and not step.session.jobs.busy,
         timeout=60_000,
     )
     qtbot.waitUntil(lambda: "with it +" in step.pool.boxes[hazy].text(), timeout=5_000)
@@ -118,14 +119,14 @@ def test_tilt_cores_and_halos_are_seen_and_said(qtbot: QtBot, step: ChannelsStep
     figures.map.grab()
     figures.histogram.grab()
     window = window_of(step)
-    assert "Stars of Balcony" in window.foot.sentence.text
+    assert "Stars of Balcony" in window.status_bar.sentence.text
     assert "2 full cores, 2 with halos" in figures.marks.text()
     qtbot.keyClick(window.canvas, Qt.Key.Key_M)
-    kinds = sorted(m.kind for m in window.canvas._marks)
+    kinds = sorted(m.kind for m in window.canvas.marks)
     assert kinds == ["core", "core", "ring", "ring"]
-    assert any("halo" in m.words for m in window.canvas._marks)
+    assert any("halo" in m.words for m in window.canvas.marks)
     qtbot.keyClick(window.canvas, Qt.Key.Key_M)
-    assert window.canvas._marks == ()
+    assert window.canvas.marks == ()
     empty = StarMap()
     qtbot.addWidget(empty)
     empty.show_field(None)
@@ -134,17 +135,17 @@ def test_tilt_cores_and_halos_are_seen_and_said(qtbot: QtBot, step: ChannelsStep
 
 def test_stars_are_split_from_the_chain_and_seen(qtbot: QtBot, step: ChannelsStep) -> None:
     step.chain.toggle("stars")
-    qtbot.keyClick(step.desk.canvas, Qt.Key.Key_I)
+    qtbot.keyClick(step.context.canvas, Qt.Key.Key_I)
     qtbot.waitUntil(
-        lambda: "O3" in step.session.channels.starless and not step.session.jobs.busy,
+        lambda: "O3" in step.session.channels.snapshot.starless and not step.session.jobs.busy,
         timeout=60_000,
     )
     qtbot.waitUntil(lambda: "split off" in step.chain.rows["stars"].words.text(), timeout=5_000)
-    canvas = step.desk.canvas
+    canvas = step.context.canvas
     qtbot.keyClick(canvas, Qt.Key.Key_V)
-    assert canvas.look == "starless"
-    qtbot.waitUntil(lambda: canvas._pixels is not None, timeout=10_000)
-    assert "without stars" in canvas._caption[1]  # type: ignore[index]
+    assert canvas.view_mode == "starless"
+    qtbot.waitUntil(lambda: canvas.pixels is not None, timeout=10_000)
+    assert "without stars" in canvas.caption[1]  # type: ignore[index]
     rows = {
         parts[0].text(): parts[2].text()
         for parts in step.stars.figures._rows
@@ -159,19 +160,20 @@ def test_a_header_that_says_nothing_is_asked_about(
     window = window_of(step)
     data = read_picture(mess_files["Ridge_S2"]).data
     write_fits(tmp_path / "night7.fits", data, Header(saturation=1.0, station="Ridge"))
-    step.session.open_files([tmp_path / "night7.fits"])
+    step.session.channels.open_files([tmp_path / "night7.fits"])
     qtbot.waitUntil(
         lambda: len(step.session.state.sources) == 4 and not step.session.jobs.busy, timeout=60_000
     )
     qtbot.waitUntil(lambda: "night7.fits" in step.stacks.ask.text(), timeout=5_000)
-    assert step.station()[1] == 1
+    assert step.status()[1] == 1
     source = step.session.state.sources[-1]
     menu = step.stacks._menu(source, window)
     next(a for a in menu.actions() if a.text() == "S2").trigger()
     qtbot.waitUntil(
-        lambda: "S2" in step.session.channels.names and not step.session.jobs.busy, timeout=60_000
+        lambda: "S2" in step.session.channels.snapshot.names and not step.session.jobs.busy,
+        timeout=60_000,
     )
     assert step.stacks.ask.isHidden()
-    assert step.station()[1] == 0
+    assert step.status()[1] == 0
     assert "cache" in step.stacks.cache.text()
     QApplication.processEvents()

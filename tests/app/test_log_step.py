@@ -12,6 +12,7 @@ from PyQt6.QtGui import QGuiApplication, QHelpEvent, QMouseEvent
 from PyQt6.QtWidgets import QApplication, QMessageBox
 from pytestqt.qtbot import QtBot
 
+from bichromus.app.shell.light import use_theme
 from bichromus.app.shell.window import Window
 from bichromus.app.start import Application
 from bichromus.app.steps.log import LogStep
@@ -21,7 +22,7 @@ from bichromus.app.steps.subs import SubsStep
 from bichromus.core.simulate.evening import Exposure
 from bichromus.core.simulate.forecast import Forecast
 from bichromus.workspace.demo.plan import demo_plan
-from bichromus.workspace.log import controller as logbook
+from bichromus.workspace.planning import rehearsal
 from bichromus.workspace.planning.rehearsal import Rehearsal, make_evening, shoot
 from bichromus.workspace.session import Session
 
@@ -36,10 +37,10 @@ def opened(qtbot: QtBot, application: Application, tmp_path: Path) -> Window:
     """A new project that knows the demo's stations."""
     folder = tmp_path / "new.bichromus"
     made = Session(folder, "New")
-    made.set_plan("things", **{**demo_plan().model_dump(), "date": "2027-03-11"})
+    made.planning.set_plan("things", **{**demo_plan().model_dump(), "date": "2027-03-11"})
     made.close()
     window = application.open(folder)
-    qtbot.waitUntil(lambda: window.session.plan is not None, timeout=20_000)
+    qtbot.waitUntil(lambda: window.session.planning.snapshot.view is not None, timeout=20_000)
     window.go("log")
     return window
 
@@ -61,7 +62,7 @@ def run(window: Window, command: str) -> None:
 
 
 def test_runs_are_pasted_typed_changed_and_undone(qtbot: QtBot, opened: Window) -> None:
-    step, book = log_of(opened), opened.session.logbook
+    step, book = log_of(opened), opened.session.log
     assert step.stage.currentIndex() == 0
     clipboard = QGuiApplication.clipboard()
     assert clipboard is not None
@@ -70,8 +71,8 @@ def test_runs_are_pasted_typed_changed_and_undone(qtbot: QtBot, opened: Window) 
     qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 12, timeout=10_000)
     assert step.stage.currentIndex() == 1
     assert step.total.text().startswith("12 nights, ")
-    assert "12 runs pasted" in opened.foot.sentence.text
-    assert {c.channel for c in opened.ledger.cards} >= {"Ha", "O3", "S2"}
+    assert "12 runs pasted" in opened.status_bar.sentence.text
+    assert {c.channel for c in opened.channel_list.cards} >= {"Ha", "O3", "S2"}
     assert step.plot.growths == ()  # nothing was measured yet
     # the chosen night is the last; Enter closes and opens it, up goes to the one before
     assert step.matrix.row is not None
@@ -96,7 +97,7 @@ def test_runs_are_pasted_typed_changed_and_undone(qtbot: QtBot, opened: Window) 
     qtbot.waitUntil(
         lambda: step.matrix.run is not None and step.matrix.run.kept == 30, timeout=10_000
     )
-    assert step.matrix.run.guiding_arcsec == 0.61
+    assert step.matrix.run.figures["guiding_arcsec"] == 0.61
     qtbot.keyClick(step.matrix, Qt.Key.Key_Delete)
     qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 11, timeout=10_000)
     run(opened, "undo")
@@ -108,15 +109,15 @@ def test_runs_are_pasted_typed_changed_and_undone(qtbot: QtBot, opened: Window) 
     qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 12, timeout=10_000)
     clipboard.setText("no table")
     run(opened, "paste-runs")
-    assert "not a table of runs" in opened.trouble_sheet.text
-    assert book.hours()["Ha"] == pytest.approx(sum(10 + n for n in range(0, 12, 3)) * 300 / 3600)
+    assert "not a table of runs" in opened.sheets.errors.text
+    assert book.snapshot.hours["Ha"] == pytest.approx(sum(10 + n for n in range(0, 12, 3)) * 300 / 3600)
 
 
 def test_the_log_is_filtered_summed_and_pointed_at(
     qtbot: QtBot, opened: Window, tmp_path: Path
 ) -> None:
     step = log_of(opened)
-    opened.session.logbook.paste(TABLE)
+    opened.session.log.paste(TABLE)
     qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 12, timeout=10_000)
     box = step.boxes["station"]
     box.setCurrentIndex(box.findText("Shed"))
@@ -154,9 +155,9 @@ def test_the_log_is_filtered_summed_and_pointed_at(
         10 + n + n % 2 for n in range(12)
     )
     step.save(tmp_path / "none" / "s.txt", whole=False)
-    assert "folder of the output does not exist" in opened.trouble_sheet.text
+    assert "folder of the output does not exist" in opened.sheets.errors.text
     assert not step.matrix.grab().isNull()
-    opened.use_theme("red")
+    use_theme(opened.settings, "red")
     image = step.stage.grab().toImage()
     colours = {
         image.pixelColor(x, y).getRgb()[1:3]
@@ -164,39 +165,35 @@ def test_the_log_is_filtered_summed_and_pointed_at(
         for y in range(0, image.height(), 9)
     }
     assert max(max(c) for c in colours) < 95  # red light stays red
-    opened.use_theme("dusk")
+    use_theme(opened.settings, "dusk")
 
 
 def test_an_evening_is_rehearsed_into_a_watched_folder(
     qtbot: QtBot, opened: Window, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     step, session = log_of(opened), opened.session
-    monkeypatch.setattr(
-        logbook, "Rehearsal", lambda *a, **k: Rehearsal(*a, **{**k, "shape": (120, 160)})
-    )
+    monkeypatch.setattr(rehearsal, "Rehearsal", lambda *a: Rehearsal(*a[:-1], (120, 160)))
     step.growing.pace.setCurrentIndex([w for w, _ in PACES].index("at once"))
-    assert session.plan is not None
-    planned = {b.channel for b in session.plan.tonight.blocks}
+    assert session.planning.snapshot.view is not None
+    planned = {b.channel for b in session.planning.snapshot.view.tonight.blocks}
     run(opened, "rehearse")
     assert step.growing.rehearse.text() == "Stop the rehearsal"
-    assert session.state.watched
-    qtbot.waitUntil(lambda: len(session.logbook.subs) >= 4, timeout=60_000)
+    assert session.state.log.watched
+    qtbot.waitUntil(lambda: len(session.log.snapshot.subs) >= 4, timeout=60_000)
     assert "Watching" in step.growing.state.text()
-    if session.logbook.rehearsing:  # a quick machine may be done already
+    if session.evening.running:  # a quick machine may be done already
         run(opened, "rehearse")
     qtbot.waitUntil(
-        lambda: (
-            not session.logbook.rehearsing and step.growing.rehearse.text() == "Rehearse tonight"
-        ),
+        lambda: not session.evening.running and step.growing.rehearse.text() == "Rehearse tonight",
         timeout=20_000,
     )
-    assert {s.channel for s in session.logbook.subs} <= planned
+    assert {s.channel for s in session.log.snapshot.subs} <= planned
     assert all(
         s.contributor == "Ridge" and s.night.isoformat() == "2027-03-11"
-        for s in session.logbook.subs
+        for s in session.log.snapshot.subs
     )
     run(opened, "undo")
-    assert session.state.watched == ""
+    assert session.state.log.watched == ""
 
 
 @pytest.fixture
@@ -217,26 +214,27 @@ def shot(qtbot: QtBot, opened: Window, tmp_path: Path) -> Window:
         tmp_path / "subs",
         (260, 360),
     )
-    opened.session.logbook.take_in(tmp_path / "subs")
+    opened.session.log.take_in(tmp_path / "subs")
     opened.go("subs")
-    reviewer = opened.session.reviewer
+    reviewer = opened.session.subs
     qtbot.waitUntil(
-        lambda: reviewer.group is not None and reviewer.group.measured == 9, timeout=60_000
+        lambda: reviewer.snapshot.group is not None and reviewer.snapshot.group.measured == 9,
+        timeout=60_000,
     )
     qtbot.waitUntil(
-        lambda: subs_of(opened).canvas._pixels is not None and not opened.session.jobs.busy,
+        lambda: subs_of(opened).canvas.pixels is not None and not opened.session.jobs.busy,
         timeout=20_000,
     )
     return opened
 
 
 def test_subs_are_stepped_and_decided_by_key(qtbot: QtBot, shot: Window) -> None:
-    step, reviewer = subs_of(shot), shot.session.reviewer
-    group = reviewer.group
+    step, reviewer = subs_of(shot), shot.session.subs
+    group = reviewer.snapshot.group
     assert group is not None
     assert [n for n, r in enumerate(group.subs) if r.waiting] == [3]
     qtbot.waitUntil(
-        lambda: next(s for s in shot.head.route.stations if s.id == "subs").count == 1,
+        lambda: next(s for s in shot.head.route.marks if s.id == "subs").count == 1,
         timeout=5_000,
     )
     reviewer.go(0)
@@ -251,61 +249,73 @@ def test_subs_are_stepped_and_decided_by_key(qtbot: QtBot, shot: Window) -> None
             lambda i=index: step.where.text().startswith(f"{i + 1} of 9"), timeout=5_000
         )
     assert "cloud" in step.verdict.text()
-    assert "Cloud: leaving it out costs 5 min" in shot.foot.sentence.text
+    assert "Cloud: leaving it out costs 5 min" in shot.status_bar.sentence.text
     qtbot.keyClick(step.canvas, Qt.Key.Key_X)
     qtbot.waitUntil(
-        lambda: reviewer.group is not None and not reviewer.group.subs[3].sub.kept, timeout=10_000
+        lambda: (
+            reviewer.snapshot.group is not None and not reviewer.snapshot.group.subs[3].sub.kept
+        ),
+        timeout=10_000,
     )
-    assert reviewer.index == 4
+    assert reviewer.snapshot.index == 4
     qtbot.waitUntil(
-        lambda: next(c for c in shot.ledger.cards if c.channel == "Ha").figure == "1", timeout=5_000
+        lambda: next(c for c in shot.channel_list.cards if c.channel == "Ha").figure == "1",
+        timeout=5_000,
     )
     qtbot.keyClick(step.canvas, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     qtbot.waitUntil(
-        lambda: reviewer.group is not None and reviewer.group.waiting == 1, timeout=10_000
+        lambda: reviewer.snapshot.group is not None and reviewer.snapshot.group.waiting == 1,
+        timeout=10_000,
     )
     qtbot.keyClick(step.canvas, Qt.Key.Key_X, Qt.KeyboardModifier.ShiftModifier)
     qtbot.waitUntil(
-        lambda: reviewer.group is not None and reviewer.group.waiting == 0, timeout=10_000
+        lambda: reviewer.snapshot.group is not None and reviewer.snapshot.group.waiting == 0,
+        timeout=10_000,
     )
     # a click on a point of a plot, and on a neighbour, goes to the sub
     plot = step.plots.plots[4]
     place = plot._place(6)
     assert place is not None
     qtbot.mouseClick(plot, Qt.MouseButton.LeftButton, pos=place.toPoint())
-    assert reviewer.index == 6
+    assert reviewer.snapshot.index == 6
     qtbot.mouseClick(
         step.strip, Qt.MouseButton.LeftButton, pos=step.strip._rect_of(7).center().toPoint()
     )
-    assert reviewer.index == 7
+    assert reviewer.snapshot.index == 7
     qtbot.keyClick(step.canvas, Qt.Key.Key_K)
     qtbot.waitUntil(
-        lambda: reviewer.group is not None and reviewer.group.subs[7].sub.mark == "keep",
+        lambda: (
+            reviewer.snapshot.group is not None
+            and reviewer.snapshot.group.subs[7].sub.mark == "keep"
+        ),
         timeout=10_000,
     )
     before = step.canvas.zoom
     qtbot.keyClick(step.canvas, Qt.Key.Key_Z)
     assert step.canvas.zoom == 1.0 != before
     shot.go("channels")
-    index = reviewer.index
+    index = reviewer.snapshot.index
     qtbot.keyClick(shot.canvas, Qt.Key.Key_X)  # no keys of the review elsewhere
-    assert reviewer.index == index
+    assert reviewer.snapshot.index == index
 
 
 def test_kept_subs_are_listed_moved_when_asked_and_stacked(
     qtbot: QtBot, shot: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    step, reviewer = subs_of(shot), shot.session.reviewer
+    step, reviewer = subs_of(shot), shot.session.subs
     reviewer.go(3)
     reviewer.decide(False)
     qtbot.waitUntil(
-        lambda: reviewer.group is not None and not reviewer.group.subs[3].sub.kept, timeout=10_000
+        lambda: (
+            reviewer.snapshot.group is not None and not reviewer.snapshot.group.subs[3].sub.kept
+        ),
+        timeout=10_000,
     )
-    assert reviewer.group is not None
-    gone = Path(reviewer.group.subs[3].sub.file)
+    assert reviewer.snapshot.group is not None
+    gone = Path(reviewer.snapshot.group.subs[3].sub.file)
     reviewer.export_kept(tmp_path / "kept.txt")
     assert (tmp_path / "kept.txt").read_text().splitlines() == [
-        r.sub.file for n, r in enumerate(reviewer.group.subs) if n != 3
+        r.sub.file for n, r in enumerate(reviewer.snapshot.group.subs) if n != 3
     ]
     monkeypatch.setattr(QMessageBox, "question", lambda *_a: QMessageBox.StandardButton.No)
     step.ask_move()
@@ -315,22 +325,25 @@ def test_kept_subs_are_listed_moved_when_asked_and_stacked(
     assert not gone.exists()
     assert (gone.parent / "rejected" / gone.name).exists()
     qtbot.waitUntil(
-        lambda: reviewer.group is not None and "/rejected/" in reviewer.group.subs[3].sub.file,
+        lambda: (
+            reviewer.snapshot.group is not None
+            and "/rejected/" in reviewer.snapshot.group.subs[3].sub.file
+        ),
         timeout=10_000,
     )
     run(shot, "stack-night")
     qtbot.waitUntil(
         lambda: (
             shot.step.id == "channels"
-            and shot.canvas._pixels is not None
+            and shot.canvas.pixels is not None
             and not shot.session.jobs.busy
         ),
         timeout=60_000,
     )
-    assert shot.session.channels.channel("Ha").preliminary
-    assert shot.canvas.alone == shot.session.channels.chosen["Ha"]
+    assert shot.session.channels.snapshot.channel("Ha").preliminary
+    assert shot.canvas.alone == shot.session.channels.snapshot.chosen["Ha"]
     assert shot.canvas.shape_shown == (260, 360)
-    assert np.ptp(shot.canvas._pixels) > 100  # type: ignore[arg-type]
+    assert np.ptp(shot.canvas.pixels) > 100  # type: ignore[arg-type]
 
 
 def test_a_station_is_exported_and_taken_in_elsewhere(
@@ -346,14 +359,14 @@ def test_a_station_is_exported_and_taken_in_elsewhere(
     )
     assert len(list((folder / "subs").rglob("*.fits"))) == 9
     other = Session(tmp_path / "other.bichromus", "Other")
-    other.begin()
+    other.follow()
     for _ in range(2):
-        other.logbook.take_contribution(folder, lambda _stacks: None)
+        other.log.take_contribution(folder, lambda _stacks: None)
         qtbot.waitUntil(
-            lambda: not other.jobs.busy and other.logbook.hours() == {"Ha": pytest.approx(0.75)},
+            lambda: not other.jobs.busy and other.log.snapshot.hours == {"Ha": pytest.approx(0.75)},
             timeout=20_000,
         )
-    assert other.logbook.view.stations == ("Ridge",)
+    assert other.log.snapshot.view.stations == ("Ridge",)
     other.close()
 
 
@@ -365,7 +378,7 @@ def test_the_wheel_scrolls_a_long_log_and_paints_only_what_is_seen(
         f"{dt.date(2024, 1, 1) + dt.timedelta(days=3 * n)};Ridge;{('Ha', 'O3')[n % 2]};300;{5 + n % 40}"
         for n in range(300)
     )
-    opened.session.logbook.paste(f"night;station;channel;sub;kept\n{rows}")
+    opened.session.log.paste(f"night;station;channel;sub;kept\n{rows}")
     qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 300, timeout=20_000)
     bar = step.matrix.verticalScrollBar()
     assert bar is not None

@@ -25,27 +25,29 @@ def plan_of(window: Window) -> PlanStep:
 @pytest.fixture
 def planned(qtbot: QtBot, window: Window) -> Window:
     """The window on the Plan step, with the demo's things."""
-    window.session.set_plan("things", **demo_plan().model_dump())
-    qtbot.waitUntil(lambda: window.session.plan is not None, timeout=20_000)
+    window.session.planning.set_plan("things", **demo_plan().model_dump())
+    qtbot.waitUntil(lambda: window.session.planning.snapshot.view is not None, timeout=20_000)
     window.go("plan")
     return window
 
 
 def test_tonight_is_answered_without_scrolling(qtbot: QtBot, planned: Window) -> None:
     step = plan_of(planned)
-    assert planned.stage.currentWidget() is step.stage
+    assert planned.panels.stage.currentWidget() is step.stage
     qtbot.waitUntil(
         lambda: step.band.view is not None and bool(step.rehearsal.pixels), timeout=10_000
     )
     assert "night of 17 March, Ridge" in step.heads["night"][0].text()
     assert "dark 21:34 to 05:59" in step.heads["night"][1].text()
     assert step.band.view.forecast.simulated  # type: ignore[union-attr]
-    qtbot.waitUntil(lambda: planned.foot.advice is not None)
-    assert planned.foot.advice is not None
-    assert any(words in planned.foot.advice.sentence for words in ("all night", "first", "Clouds"))
+    qtbot.waitUntil(lambda: planned.status_bar.advice is not None)
+    assert planned.status_bar.advice is not None
+    assert any(
+        words in planned.status_bar.advice.sentence for words in ("all night", "first", "Clouds")
+    )
     shown = [p[0].text() for p in step.subs._rows if not p[0].isHidden()]
     assert shown == ["Ha", "O3", "S2", "R", "G", "B"]
-    assert planned.ledger.cards[0].label == "tonight"
+    assert planned.channel_list.cards[0].label == "tonight"
     image = step.band.grab().toImage()
     bright = sum(
         image.pixelColor(x, y).lightness() > 225
@@ -66,7 +68,11 @@ def test_another_night_site_and_cap_by_hand_and_back(qtbot: QtBot, planned: Wind
     qtbot.waitUntil(lambda: "21 March" in step.heads["night"][0].text(), timeout=10_000)
     step.boxes["site"].textActivated.emit("Balcony")
     qtbot.waitUntil(
-        lambda: session.plan is not None and session.plan.site.name == "Balcony", timeout=10_000
+        lambda: (
+            session.planning.snapshot.view is not None
+            and session.planning.snapshot.view.site.name == "Balcony"
+        ),
+        timeout=10_000,
     )
     step.cap.setFocus()
     qtbot.keyClick(step.cap, Qt.Key.Key_PageDown)
@@ -76,7 +82,11 @@ def test_another_night_site_and_cap_by_hand_and_back(qtbot: QtBot, planned: Wind
     for _ in range(5):
         planned.undo()
     qtbot.waitUntil(
-        lambda: session.plan is not None and session.plan.site.name == "Ridge", timeout=10_000
+        lambda: (
+            session.planning.snapshot.view is not None
+            and session.planning.snapshot.view.site.name == "Ridge"
+        ),
+        timeout=10_000,
     )
     assert session.state.plan == demo_plan()
 
@@ -153,8 +163,8 @@ def test_goals_forecast_year_and_paper(qtbot: QtBot, planned: Window, tmp_path: 
     qtbot.waitUntil(
         lambda: (
             step.even.isVisible()
-            and session.plan is not None
-            and any(c.wanted_h == 8.0 for c in session.plan.channels)
+            and session.planning.snapshot.view is not None
+            and any(c.wanted_h == 8.0 for c in session.planning.snapshot.view.channels)
         ),
         timeout=10_000,
     )
@@ -164,18 +174,19 @@ def test_goals_forecast_year_and_paper(qtbot: QtBot, planned: Window, tmp_path: 
     step.typed.editingFinished.emit()
     assert session.state.plan.goals == {"Ha": 9.0, "O3": 12.0}
     step.type_goals("Ha much")
-    assert "not clear" in planned.trouble_sheet.text
+    assert "not clear" in planned.sheets.errors.text
     assert session.state.plan.goals == {"Ha": 9.0, "O3": 12.0}
     planned.escape()
     step.refocus.setFocus()
     qtbot.keyClick(step.refocus, Qt.Key.Key_Right)
     qtbot.waitUntil(lambda: session.state.plan.refocus_min == 80, timeout=3000)
-    session.set_plan("own forecast", forecast_csv=str(tmp_path / "none.csv"))
-    qtbot.waitUntil(lambda: "forecast is not usable" in step.trouble.text(), timeout=10_000)
+    session.planning.set_plan("own forecast", forecast_csv=str(tmp_path / "none.csv"))
+    qtbot.waitUntil(lambda: "forecast is not usable" in step.errors.text(), timeout=10_000)
     assert step.stage.currentIndex() == 0
     step.choose_forecast()  # back to the simulated one
     qtbot.waitUntil(
-        lambda: session.plan is not None and step.stage.currentIndex() == 1, timeout=10_000
+        lambda: session.planning.snapshot.view is not None and step.stage.currentIndex() == 1,
+        timeout=10_000,
     )
     step.show_year()
     qtbot.waitUntil(lambda: planned.findChild(YearDialog) is not None, timeout=10_000)
@@ -225,9 +236,9 @@ def test_the_plan_is_saved_and_a_missing_thing_is_told(
     assert "Weaverbird Nebula" in (tmp_path / "tonight.md").read_text()
     assert step.checklist() == (tmp_path / "tonight.md").read_text()
     step.save_plan(tmp_path / "no" / "tonight.md")
-    assert "folder of the output does not exist" in planned.trouble_sheet.text
-    planned.session.set_plan("forget", sites=())
-    qtbot.waitUntil(lambda: "There is no site yet" in step.trouble.text(), timeout=10_000)
+    assert "folder of the output does not exist" in planned.sheets.errors.text
+    planned.session.planning.set_plan("forget", sites=())
+    qtbot.waitUntil(lambda: "There is no site yet" in step.errors.text(), timeout=10_000)
     qtbot.waitUntil(lambda: step.band.view is None, timeout=10_000)
     planned.undo()
     qtbot.waitUntil(lambda: step.band.view is not None, timeout=10_000)
@@ -253,13 +264,13 @@ def test_a_first_night_is_planned_from_nothing(qtbot: QtBot, application: Applic
     dialog.found.setCurrentRow(0)
     dialog.take_found()
     dialog.close()
-    qtbot.waitUntil(lambda: window.session.plan is not None, timeout=10_000)
-    assert window.session.plan is not None
-    assert window.session.plan.site.name == "Loft"
+    qtbot.waitUntil(lambda: window.session.planning.snapshot.view is not None, timeout=10_000)
+    assert window.session.planning.snapshot.view is not None
+    assert window.session.planning.snapshot.view.site.name == "Loft"
     qtbot.waitUntil(
         lambda: (
-            (window.foot.advice is not None and "IC 2" in window.foot.advice.sentence)
-            or window.foot.sentence.text != ""
+            (window.status_bar.advice is not None and "IC 2" in window.status_bar.advice.sentence)
+            or window.status_bar.sentence.text != ""
         ),
         timeout=5000,
     )
@@ -271,18 +282,22 @@ def test_an_empty_project_can_be_planned_before_any_stack(
 ) -> None:
     window = application.open("new")
     window.go("plan")
+    qtbot.waitUntil(lambda: "There is no site yet" in plan_of(window).errors.text(), timeout=10_000)
+    window.session.planning.set_plan("things", **demo_plan().model_dump())
     qtbot.waitUntil(
-        lambda: "There is no site yet" in plan_of(window).trouble.text(), timeout=10_000
-    )
-    window.session.set_plan("things", **demo_plan().model_dump())
-    qtbot.waitUntil(
-        lambda: window.session.plan is not None and plan_of(window).band.view is not None,
+        lambda: (
+            window.session.planning.snapshot.view is not None
+            and plan_of(window).band.view is not None
+        ),
         timeout=10_000,
     )
-    assert window.session.plan is not None
-    assert window.session.plan.tonight.blocks or window.session.plan.cloudy
+    assert window.session.planning.snapshot.view is not None
+    assert (
+        window.session.planning.snapshot.view.tonight.blocks
+        or window.session.planning.snapshot.view.cloudy
+    )
     qtbot.waitUntil(
-        lambda: [c.channel for c in window.ledger.cards] == ["Ha", "O3", "S2", "R", "G", "B"],
+        lambda: [c.channel for c in window.channel_list.cards] == ["Ha", "O3", "S2", "R", "G", "B"],
         timeout=5000,
     )
     window.select("O3")  # nothing of it yet, but it can be rehearsed
@@ -290,5 +305,5 @@ def test_an_empty_project_can_be_planned_before_any_stack(
         lambda: plan_of(window).heads["try"][0].text() == "rehearsal of O3", timeout=10_000
     )
     window.go("channels")
-    assert window.ledger.cards == []
-    assert window.stage.currentWidget() is window.welcome
+    assert window.channel_list.cards == []
+    assert window.panels.stage.currentWidget() is window.welcome

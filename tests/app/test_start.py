@@ -12,8 +12,9 @@ from pytestqt.qtbot import QtBot
 from bichromus.app.start import Application, start
 from bichromus.core.model.errors import InputError
 from bichromus.workspace.demo.log import SUBS
+from bichromus.workspace.demo.project import make_demo
+from bichromus.workspace.library.settings import Settings
 from bichromus.workspace.project.document import Document
-from bichromus.workspace.project.folders import Settings, make_demo
 
 
 def test_without_a_monitor_it_says_so(
@@ -48,7 +49,7 @@ def test_a_project_that_is_open_elsewhere_is_told_and_the_window_stays(
     elsewhere = Document(tmp_path / "other.bichromus", "other")
     window.project_wanted.emit(elsewhere.folder)
     assert application.window is window
-    assert "open already" in window.trouble_sheet.text
+    assert "open already" in window.sheets.errors.text
     elsewhere.close()
     window.project_wanted.emit(elsewhere.folder)
     qtbot.waitUntil(lambda: application.window is not window)
@@ -60,10 +61,10 @@ def test_an_error_that_nothing_caught_is_told_and_the_program_goes_on(
     application: Application, capsys: pytest.CaptureFixture[str]
 ) -> None:
     window = application.open("new")
-    application.tell(InputError, InputError("It broke", do="Mend it"), None)
-    assert window.trouble_sheet.text == "It broke. Mend it."
-    application.tell(ValueError, ValueError("odd"), None)
-    assert "The project is unharmed" in window.trouble_sheet.text
+    application.report(InputError, InputError("It broke", do="Mend it"), None)
+    assert window.sheets.errors.text == "It broke. Mend it."
+    application.report(ValueError, ValueError("odd"), None)
+    assert "The project is unharmed" in window.sheets.errors.text
     assert "ValueError: odd" in capsys.readouterr().err
 
 
@@ -76,10 +77,10 @@ def test_a_gesture_in_hand_counts_when_the_window_closes(
     publish.stem.setFocus()  # type: ignore[attr-defined]
     publish.stem.setText("my picture")  # type: ignore[attr-defined]
     folder = window.session.document.folder
-    window.session.set_settings("strength", True, stretch={"strength": 9.0})
+    window.session.blend.show_settings(stretch={"strength": 9.0})
     window.close()
     kept = Document(folder)
-    assert kept.state.settings.stretch.strength == 9.0
+    assert kept.state.blend.stretch.strength == 9.0
     kept.close()
     assert qtbot is not None
 
@@ -102,8 +103,8 @@ def test_the_demos_stacks_are_made_once_and_again_when_one_is_lost(
         for n in range(SUBS):
             (folder / f"{n}.fits").write_text("x")
 
-    monkeypatch.setattr("bichromus.workspace.project.folders.write_demo", quick)
-    monkeypatch.setattr("bichromus.workspace.project.folders.shoot_last_night", shoot)
+    monkeypatch.setattr("bichromus.workspace.demo.project.write_demo", quick)
+    monkeypatch.setattr("bichromus.workspace.demo.project.shoot_last_night", shoot)
     paths, subs = make_demo()
     assert make_demo() == (paths, subs)
     assert len(calls) == 1
@@ -121,14 +122,14 @@ def test_the_script_names_its_verbs_and_the_command_its_version() -> None:
     asked = subprocess.run([root / "run", "dance"], capture_output=True, text=True, check=False)
     assert asked.returncode == 2
     assert "demo | test" in asked.stderr
-    told = subprocess.run(
+    message = subprocess.run(
         [sys.executable, "-m", "bichromus", "--version"],
         capture_output=True,
         text=True,
         check=False,
     )
-    assert told.returncode == 0
-    assert told.stdout.startswith("bichromus ")
+    assert message.returncode == 0
+    assert message.stdout.startswith("bichromus ")
     listed = subprocess.run(
         [sys.executable, "-m", "bichromus", "demo", "--help"],
         capture_output=True,

@@ -12,10 +12,10 @@ from PyQt6.QtWidgets import QApplication, QWidget
 from pytestqt.qtbot import QtBot
 
 from bichromus.app.canvas.camera import MOST_ZOOM, Camera, fitting
-from bichromus.app.shell.foot import Foot
-from bichromus.app.shell.ledger import Card, Ledger
-from bichromus.app.shell.route import Route, Station
-from bichromus.app.shell.sheets import Command, Finder, TroubleSheet, WhySheet
+from bichromus.app.shell.channel_list import Card, ChannelList
+from bichromus.app.shell.route import Route, StepMark
+from bichromus.app.shell.sheets import Command, ErrorSheet, Finder, WhySheet
+from bichromus.app.shell.status_bar import StatusBar
 from bichromus.app.theme.look import LOOK, THEMES, load_fonts, tag_colour
 from bichromus.app.widgets.dial import BalanceDial
 from bichromus.app.widgets.fold import Figures, Fold
@@ -143,13 +143,13 @@ def test_the_route_and_the_ledger_step_by_keys(qtbot: QtBot) -> None:
     route = Route()
     shown(qtbot, route, 600)
     stations = [
-        Station("a", "Alpha", "full"),
-        Station("b", "Beta", "half", 3),
-        Station("c", "Gamma"),
+        StepMark("a", "Alpha", "full"),
+        StepMark("b", "Beta", "half", 3),
+        StepMark("c", "Gamma"),
     ]
     chosen: list[str] = []
-    route.chosen.connect(lambda i: (chosen.append(i), route.show_stations(stations, i)))
-    route.show_stations(stations, "a")
+    route.chosen.connect(lambda i: (chosen.append(i), route.show_steps(stations, i)))
+    route.show_steps(stations, "a")
     route.setFocus()
     for key in (Qt.Key.Key_Right, Qt.Key.Key_Right, Qt.Key.Key_Right, Qt.Key.Key_Left):
         qtbot.keyClick(route, key)
@@ -159,43 +159,43 @@ def test_the_route_and_the_ledger_step_by_keys(qtbot: QtBot) -> None:
     assert any(
         image.pixelColor(x, 10).name() == amber for x in range(image.width())
     )  # the count that wants a decision
-    ledger = Ledger()
-    shown(qtbot, ledger)
+    channel_list = ChannelList()
+    shown(qtbot, channel_list)
     cards = [
         Card(n, "1h 00m", "10.0", 0.5, "stars", "2.0 px", "H", "tip", n == "O3")
         for n in ("Ha", "O3", "S2")
     ]
     picked: list[str] = []
-    ledger.chosen.connect(lambda n: (picked.append(n), ledger.show_cards(cards, n)))
-    ledger.show_cards(cards, "Ha")
-    ledger.setFocus()
+    channel_list.chosen.connect(lambda n: (picked.append(n), channel_list.show_cards(cards, n)))
+    channel_list.show_cards(cards, "Ha")
+    channel_list.setFocus()
     for key in (Qt.Key.Key_Down, Qt.Key.Key_Down, Qt.Key.Key_Down, Qt.Key.Key_Up):
-        qtbot.keyClick(ledger, key)
+        qtbot.keyClick(channel_list, key)
     assert picked == ["O3", "S2", "S2", "O3"]
-    ledger.show_cards([], None)
-    assert not ledger.grab().isNull()
+    channel_list.show_cards([], None)
+    assert not channel_list.grab().isNull()
 
 
 def test_the_foot_tells_advice_jobs_and_passing_words(qtbot: QtBot) -> None:
-    foot = Foot()
-    shown(qtbot, foot, 900)
-    foot.show_advice(Advice("act", "Shoot O3.", (("a", "1"),), "why"))
-    assert foot.sentence.text == "Shoot O3."
-    assert foot.why_button.isVisible()
-    foot.tell("Undone.", 60)
-    foot.show_advice(Advice("good", "All is well."))
-    assert foot.sentence.text == "Undone."
-    qtbot.waitUntil(lambda: foot.sentence.text == "All is well.", timeout=2000)
+    status_bar = StatusBar()
+    shown(qtbot, status_bar, 900)
+    status_bar.show_advice(Advice("act", "Shoot O3.", (("a", "1"),), "why"))
+    assert status_bar.sentence.text == "Shoot O3."
+    assert status_bar.why_button.isVisible()
+    status_bar.say("Undone.", 60)
+    status_bar.show_advice(Advice("good", "All is well."))
+    assert status_bar.sentence.text == "Undone."
+    qtbot.waitUntil(lambda: status_bar.sentence.text == "All is well.", timeout=2000)
     stops: list[bool] = []
-    foot.cancel.connect(lambda: stops.append(True))
-    foot.show_job(JobReport("preparing", 0.42, "measuring Ha", 75.0))
-    assert "measuring Ha  42 %, 75 s left" in foot.job_words.text()
-    qtbot.mouseClick(foot.cancel_button, Qt.MouseButton.LeftButton)
+    status_bar.cancel.connect(lambda: stops.append(True))
+    status_bar.show_job(JobReport("preparing", 0.42, "measuring Ha", 75.0))
+    assert "measuring Ha  42 %, 75 s left" in status_bar.job_words.text()
+    qtbot.mouseClick(status_bar.cancel_button, Qt.MouseButton.LeftButton)
     assert stops == [True]
-    foot.show_job(None)
-    assert not foot.cancel_button.isVisible()
-    foot.show_advice(None)
-    assert not foot.why_button.isVisible()
+    status_bar.show_job(None)
+    assert not status_bar.cancel_button.isVisible()
+    status_bar.show_advice(None)
+    assert not status_bar.why_button.isVisible()
 
 
 def test_sheets_say_why_what_went_wrong_and_find_commands(qtbot: QtBot) -> None:
@@ -207,12 +207,12 @@ def test_sheets_say_why_what_went_wrong_and_find_commands(qtbot: QtBot) -> None:
     assert why.isVisible()
     qtbot.keyClick(why, Qt.Key.Key_Escape)
     assert not why.isVisible()
-    trouble = TroubleSheet(window)
-    trouble.show_errors(
+    errors = ErrorSheet(window)
+    errors.show_errors(
         [InputError("It broke", why="of frost", do="Warm it", file=f"{n}.fits") for n in range(9)]
     )
-    assert "9 things" in trouble.title.text()
-    assert "and 3 more" in trouble.text
+    assert "9 things" in errors.title.text()
+    assert "and 3 more" in errors.text
     done: list[str] = []
     ready = [True]
     finder = Finder(

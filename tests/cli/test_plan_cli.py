@@ -101,7 +101,7 @@ def test_a_project_knows_its_sites_and_targets(
     capsys: pytest.CaptureFixture[str], tmp_path: Path
 ) -> None:
     document = Document(tmp_path / "p.bichromus", "demo")
-    document.do("things", document.state.model_copy(update={"plan": demo_plan()}))
+    document.update("things", lambda s: s.model_copy(update={"plan": demo_plan()}))
     named = call(
         capsys,
         "plan",

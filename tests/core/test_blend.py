@@ -5,7 +5,9 @@ whole.
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import partial
 
+import cv2
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -22,17 +24,18 @@ from bichromus.core.blend import (
     predict_noise,
 )
 from bichromus.core.blend.colour import apply_colour, into_gamut, limit_hue, needed
-from bichromus.core.blend.companions import full_rows, glow_plane, half_size, star_plane
+from bichromus.core.blend.companions import glow_plane, half_size, star_plane
 from bichromus.core.blend.compose import compose, figures_of
-from bichromus.core.blend.export import Clipped, Source, render_bands
 from bichromus.core.blend.noise import at_balance
+from bichromus.core.blend.render import Clipped, Renderer, RowSource
 from bichromus.core.blend.stretch import Curve
-from bichromus.core.measure import measure_channels
+from bichromus.core.measure import find_stars, measure_channels
 from bichromus.core.model.errors import UnknownName, UnsupportedData
 from bichromus.core.model.measures import Stars, Surface
 from bichromus.core.model.planes import Header, Picture
 from bichromus.core.model.recipe import BlendSettings, ChannelFigures, Colour, Recipe, Stretch
 from bichromus.core.numerics.oklab import decode, from_oklab, to_oklab
+from bichromus.core.numerics.sampling import View, sample
 from bichromus.core.simulate.scene import Scene
 from sky import stack_of
 
@@ -198,6 +201,10 @@ def test_the_automatic_balance_is_the_smallest_within_the_limits() -> None:
     assert recipe(channels=noisy).settings.balance == 1
 
 
+def whole_rows(plane: np.ndarray, y0: int, y1: int) -> np.ndarray:
+    return plane[y0:y1]
+
+
 def test_a_tile_a_band_and_the_whole_are_the_same_picture(
     sky: tuple[dict[str, np.ndarray], dict[str, ChannelFigures], dict[str, Stars]],
 ) -> None:
@@ -209,29 +216,66 @@ def test_a_tile_a_band_and_the_whole_are_the_same_picture(
     glow = glow_plane(
         (half_size(p), channels[n]) for p, n in zip(order, blender.names, strict=True)
     )
-    mask = star_plane((height, width), stars.values())
-    whole = blender.render(
-        order, full_rows(glow, width, 0, height), full_rows(mask, width, 0, height)
-    )
+    mask = star_plane((height, width), [stars[n] for n in blender.names])
+    whole_view, tile = View(0, 0, 1, width, height), View(33, 101, 1, 257, 72)
+
+    def companions(view: View) -> list[np.ndarray]:
+        return [sample((c,), view, 1, cv2.BORDER_REPLICATE) for c in (glow, mask)]
+
+    whole = blender.render(order, *companions(whole_view))
     cut = (slice(101, 173), slice(33, 290))
-    part = blender.render(
-        [p[cut] for p in order],
-        full_rows(glow, width, 101, 173)[:, cut[1]],
-        full_rows(mask, width, 101, 173)[:, cut[1]],
-    )
+    part = blender.render([p[cut] for p in order], *companions(tile))
     np.testing.assert_allclose(part, whole[:, cut[0], cut[1]], atol=2e-6)
+    # the driver gives the same: through a view of whole rows, and band by band
+    surface = Surface(0.0, 0, 0, width, height)
     sources = {
-        n: Source(lambda y0, y1, p=p: p[y0:y1], Surface(0.0, 0, 0, width, height))  # type: ignore[misc]
+        n: RowSource(partial(whole_rows, p), surface, lambda _p, s=stars[n]: s, n)
         for n, p in planes.items()
     }
+    renderer = Renderer(sources, (height, width))
+    np.testing.assert_allclose(renderer.code(made, whole_view), whole, atol=2e-6)
     clipped = Clipped()
-    bands = list(
-        render_bands(blender, sources, (height, width), "uint16", glow, mask, clipped=clipped)
-    )
+    bands = list(renderer.bands(made, (height, width), "uint16", clipped=clipped))
     written = np.moveaxis(np.concatenate(bands).astype(np.float32) / 65535, -1, 0)
     np.testing.assert_allclose(written, whole, atol=1.2 / 65535 + 2e-6)
     assert clipped.high <= 0.0005
     assert np.isfinite(whole).all()
+    with pytest.raises(ValueError, match="one to one"):
+        renderer.code(made, View(0, 0, 2, width // 2, height // 2))
+
+
+def test_companions_follow_the_settings_and_the_data_that_they_were_made_of(
+    sky: tuple[dict[str, np.ndarray], dict[str, ChannelFigures], dict[str, Stars]],
+) -> None:
+    planes, channels, stars = sky
+    height, width = next(iter(planes.values())).shape
+    surface = Surface(0.0, 0, 0, width, height)
+    sought: list[str] = []
+
+    def source(name: str, key: str) -> RowSource:
+        def find(_plane: np.ndarray) -> Stars:
+            sought.append(key)
+            return stars[name]
+
+        return RowSource(partial(whole_rows, planes[name]), surface, find, key)
+
+    renderer = Renderer({n: source(n, n) for n in planes}, (height, width))
+    plain = recipe(channels=channels, colour=PLAIN)
+    assert renderer.companions(plain) == (None, None)
+    vivid = recipe(channels=channels, colour=Colour(saturation=1.5, star_colour=0.3))
+    glow, mask = renderer.companions(vivid)
+    assert sorted(sought) == sorted(vivid.settings.used())
+    again = renderer.companions(recipe(channels=channels, colour=Colour(saturation=2.0)))
+    assert again[0] is glow  # its amount is no reason to make it anew
+    assert again[1] is mask
+    # other figures make another glow, other data another star plane
+    louder = {n: f.model_copy(update={"sigma_eff": 2 * f.sigma_px}) for n, f in channels.items()}
+    other = renderer.companions(recipe(channels=louder, colour=Colour(saturation=1.5)))
+    assert other[0] is not glow
+    sought.clear()
+    renderer.sources["Ha"] = source("Ha", "Ha of another night")
+    renderer.companions(vivid)
+    assert "Ha of another night" in sought
 
 
 def test_nan_becomes_background_and_never_leaves() -> None:
@@ -244,7 +288,9 @@ def test_nan_becomes_background_and_never_leaves() -> None:
 
 @pytest.mark.parametrize("mapping", [*MAPPINGS, "R=0.5*Ha+0.5*O3,G=S2,B=0.2*Ha-0.1*S2+O3"])
 def test_every_mapping_keeps_the_background_grey_and_the_picture_in_range(mapping: str) -> None:
-    made = recipe(mapping, balance=0, balance_auto=False)
+    trio = list(TRIO.values())
+    more = {n: trio[i % 3] for i, n in enumerate(NEED_ALL)}
+    made = recipe(mapping, channels={**more, **TRIO}, balance=0, balance_auto=False)
     blender = Blender(made)
     shape = (40, 50)
     empty = blender.render([np.zeros(shape, np.float32)] * len(blender.names))
@@ -359,6 +405,6 @@ def replace_mix(made: Recipe, mix: dict[str, dict[str, float]]) -> Recipe:
 
 def test_surface_of_a_source_is_taken_off() -> None:
     surface = Surface(2.0, 0.01, -0.02, 12, 20)
-    source = Source(lambda y0, y1: surface.rows(0, 20)[y0:y1], surface)
+    source = RowSource(lambda y0, y1: surface.rows(0, 20)[y0:y1], surface, find_stars)
     np.testing.assert_allclose(source.clean(5, 9), 0, atol=1e-6)
     assert replace(surface, bx=0.0, by=0.0).peak_to_peak() == 0

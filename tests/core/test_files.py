@@ -18,12 +18,11 @@ import tifffile
 from astropy.io import fits
 from PIL import Image
 
-from bichromus.core.files import FORMATS, atomic, read_picture, write_fits, write_picture
+from bichromus.core.files import FORMATS, atomic, format_of, read_picture, write_fits, write_picture
 from bichromus.core.files import atomic as _atomic
 from bichromus.core.files.atomic import check_output
 from bichromus.core.files.fits_in import raw_rows
 from bichromus.core.files.headers import map_header
-from bichromus.core.files.picture_out import format_of
 from bichromus.core.model.channel import filter_name
 from bichromus.core.model.errors import (
     InputError,

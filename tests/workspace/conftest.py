@@ -1,4 +1,4 @@
-"""A session on an empty project."""
+"""A session on an empty project, its workers stepped by hand."""
 
 from __future__ import annotations
 
@@ -8,12 +8,13 @@ from pathlib import Path
 import pytest
 
 from bichromus.workspace.session import Session
+from stepped import stepped_session
 
 
 @pytest.fixture
 def session(tmp_path: Path) -> Iterator[Session]:
     """Begun, and closed afterwards."""
-    found = Session(tmp_path / "p.bichromus", "p")
-    found.begin()
+    found = stepped_session(tmp_path / "p.bichromus", "p")
+    found.follow()
     yield found
     found.close()

@@ -30,7 +30,7 @@ def mess(
     found, errors = inspect(document.store, list(mess_files.values()), ())
     assert errors == []
     yield (
-        prepare(document.store, document.state.model_copy(update={"sources": tuple(found)})),
+        prepare(document.store, document.state.preparation.replaced(sources=tuple(found))),
         folder,
         {Path(s.path).stem: s.id for s in found},
     )
@@ -40,10 +40,10 @@ def mess(
 def test_every_stack_lies_where_its_rig_saw_it(mess: tuple[Channels, Path, dict[str, str]]) -> None:
     channels, _, ids = mess
     home = HALF["Ridge"]
-    assert channels.placing.refused == {}
+    assert channels.registration.refused == {}
     x, y = np.meshgrid(np.linspace(120, 680, 9), np.linspace(90, 440, 7))
     for stem, source in ids.items():
-        match = channels.placing.places[source].match
+        match = channels.registration.stacks[source].match
         station = stem.split("_")[0]
         if station == "Ridge":
             assert match is None
@@ -58,7 +58,7 @@ def test_every_stack_lies_where_its_rig_saw_it(mess: tuple[Channels, Path, dict[
 
 
 def truth_of(channels: Channels, folder: Path, name: str) -> np.ndarray:
-    x0, y0, x1, y1 = channels.placing.box
+    x0, y0, x1, y1 = channels.registration.box
     return np.asarray(read_picture(folder / "truth" / f"{name}_rayleigh.fits").data)[y0:y1, x0:x1]
 
 
@@ -68,7 +68,7 @@ def test_each_line_is_the_truth_and_better_than_the_best_stack(
 ) -> None:
     channels, folder, _ = mess
     pooled = channels.channel(name)
-    assert pooled.origin == f"pool@{name}"
+    assert pooled.id == f"pool@{name}"
     facts = json.loads((folder / "truth" / "truth.json").read_text())
     full = next(s for s in facts["stacks"] if s["file"] == f"Ridge_{name}.fits")[
         "share_of_full_well_per_rayleigh"
@@ -77,7 +77,7 @@ def test_each_line_is_the_truth_and_better_than_the_best_stack(
     clear = np.ones(truth.shape, bool)
     for x, y in zip(pooled.measure.stars.x, pooled.measure.stars.y, strict=True):
         clear[max(int(y) - 9, 0) : int(y) + 10, max(int(x) - 9, 0) : int(x) + 10] = False
-    for x, y, _, _ in pooled.notes["cores"]:
+    for x, y in ((c.x, c.y) for c in pooled.notes.cores):
         clear[max(int(y) - 45, 0) : int(y) + 46, max(int(x) - 45, 0) : int(x) + 46] = False
     # every member is brought to its best stack's flux, here Ridge's: the slope is the camera's
     seen = gaussian(np.asarray(pooled.levels[0]), 4.0)
@@ -96,9 +96,9 @@ def test_each_line_is_the_truth_and_better_than_the_best_stack(
         np.quantile(seen, 0.98)
     )
     assert 1.4826 * np.median(np.abs(rest - np.median(rest))) < 0.12 * np.std(seen[clear])
-    alone = [p for p in channels.of(name) if p.origin != pooled.origin]
+    alone = [p for p in channels.of(name) if p.id != pooled.id]
     assert (pooled.measure.snr or 0) >= 0.99 * max(p.measure.snr or 0 for p in alone)
-    assert pooled.notes["gain"] >= 1
+    assert pooled.notes.pool.gain >= 1
 
 
 def test_the_satellite_is_left_out_and_the_hazy_stack_does_no_harm(
@@ -115,9 +115,9 @@ def test_the_satellite_is_left_out_and_the_hazy_stack_does_no_harm(
     away = np.asarray(pooled.levels[0])[trail]
     assert abs(np.median(away)) < pooled.measure.noise.sigma_px
     assert np.asarray(pooled.maps["rejected"][0])[trail].mean() > 0.5 * 255
-    part = next(p for p in pooled.notes["parts"] if p["origin"] == hazy.origin)
-    assert part["weight"] < 0.1
-    assert 0 <= part["loss"] < 0.06
+    part = next(p for p in pooled.notes.pool.parts if p.origin == hazy.id)
+    assert part.weight < 0.1
+    assert 0 <= part.loss < 0.06
 
 
 def test_the_tilted_rig_is_named(mess: tuple[Channels, Path, dict[str, str]]) -> None:
@@ -128,6 +128,6 @@ def test_the_tilted_rig_is_named(mess: tuple[Channels, Path, dict[str, str]]) ->
     assert field.tilt_corner == "lower right"
     assert 0.08 < field.tilt / field.middle < 0.22
     assert fields["Ridge, O3"].tilt < 0.05 * fields["Ridge, O3"].middle
-    halos = [c for c in channels.origins["pool@O3"].notes["cores"] if c[3]]
+    halos = [c for c in channels.origins["pool@O3"].notes.cores if c.halo_px]
     assert len(halos) >= 2
-    assert all(c[3] == pytest.approx(85 / 2.64, abs=6) for c in halos)
+    assert all(c.halo_px == pytest.approx(85 / 2.64, abs=6) for c in halos)

@@ -17,7 +17,8 @@ from bichromus.core.model.planes import Header
 from bichromus.core.model.rig import FILTERS, RIGS
 from bichromus.core.simulate.camera import Sky, mono_stack
 from bichromus.core.simulate.scene import Scene, SceneRecipe, make_scene
-from bichromus.workspace.channels import registration as placing
+from bichromus.workspace.channels import commands, matches
+from bichromus.workspace.channels.notes import GradientNote
 from bichromus.workspace.project.state import PLANE
 from bichromus.workspace.session import Session
 from waiting import wait
@@ -75,7 +76,7 @@ def files(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
 
 
 def put(session: Session, files: dict[str, Path], *names: str) -> None:
-    session.open_files([files[n] for n in names])
+    session.channels.open_files([files[n] for n in names])
     wait(lambda: len(session.state.sources) >= len(names) and not session.jobs.busy)
 
 
@@ -87,13 +88,13 @@ def test_stacks_of_other_rigs_come_onto_one_grid(
     session: Session, files: dict[str, Path], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     put(session, files, "ha", "o3", "away", "other")
-    found = session.channels
-    place = found.placing.places[of(session, "Away")]
+    found = session.channels.snapshot
+    place = found.registration.stacks[of(session, "Away")]
     assert place.match is not None
     assert place.match.mirror
     assert place.match.scale == pytest.approx(0.7, rel=3e-3)
     assert place.words.startswith("mirrored, scale 0.70")
-    assert list(found.placing.refused) == [of(session, "Other")]
+    assert list(found.registration.refused) == [of(session, "Other")]
     assert any("do not lie on each other" in w and "Other_S2" in w for w in found.warnings)
     assert {p.shape for p in found.origins.values()} == {found.grid}
     ha, away = (found.origins[of(session, n)].levels[0] for n in ("Home", "Away"))
@@ -106,20 +107,23 @@ def test_stacks_of_other_rigs_come_onto_one_grid(
     ]
     assert np.corrcoef(blocks[0].ravel(), blocks[1].ravel())[0, 1] > 0.97
     assert ha.shape == away.shape
-    wait(lambda: session.recipe is not None)
+    wait(lambda: session.blend.snapshot.recipe is not None)
     # a second look matches nothing anew; another crop and another reference do what they say
-    monkeypatch.setattr(placing, "star_list", lambda _p: pytest.fail("the stars were sought again"))
+    monkeypatch.setattr(matches, "star_list", lambda _p: pytest.fail("the stars were sought again"))
     full = (320, 440)
-    session.set_crop("reference")
-    wait(lambda: session.channels.grid == full and not session.jobs.busy)
+    session.do(commands.set_crop("reference"))
+    wait(lambda: session.channels.snapshot.grid == full and not session.jobs.busy)
     session.document.undo()
-    wait(lambda: session.state.crop == "common" and not session.jobs.busy)
+    wait(lambda: session.state.preparation.crop == "common" and not session.jobs.busy)
     monkeypatch.undo()
-    session.set_reference(of(session, "Away"))
+    session.do(commands.set_reference(session.state.preparation.source(of(session, "Away"))))
     wait(
-        lambda: session.channels.placing.reference == of(session, "Away") and not session.jobs.busy
+        lambda: (
+            session.channels.snapshot.registration.reference == of(session, "Away")
+            and not session.jobs.busy
+        )
     )
-    back = session.channels.placing.places[session.state.sources[0].id].match
+    back = session.channels.snapshot.registration.stacks[session.state.sources[0].id].match
     assert back is not None
     assert back.scale == pytest.approx(1 / 0.7, rel=3e-3)
 
@@ -128,57 +132,52 @@ def test_partial_overlap_is_cropped_or_shown_whole(
     session: Session, files: dict[str, Path]
 ) -> None:
     put(session, files, "ha", "o3", "aside")
-    grid = session.channels.grid
+    grid = session.channels.snapshot.grid
     assert grid is not None
     assert grid == pytest.approx((320 - 25, 440 - 40), abs=9)
-    session.set_crop("union")
-    wait(lambda: session.channels.grid != grid and not session.jobs.busy)
-    assert session.channels.grid == pytest.approx((320 + 25, 440 + 40), abs=9)
+    session.do(commands.set_crop("union"))
+    wait(lambda: session.channels.snapshot.grid != grid and not session.jobs.busy)
+    assert session.channels.snapshot.grid == pytest.approx((320 + 25, 440 + 40), abs=9)
 
 
 def test_origins_are_pooled_unless_one_is_chosen_or_left_out(
     session: Session, files: dict[str, Path]
 ) -> None:
     put(session, files, "ha", "o3", "away", "aside")
-    wait(lambda: "pool@O3" in session.channels.origins and not session.jobs.busy)
-    pooled = session.channels.origins["pool@O3"]
-    assert session.channels.chosen["O3"] == "pool@O3"
+    wait(lambda: "pool@O3" in session.channels.snapshot.origins and not session.jobs.busy)
+    pooled = session.channels.snapshot.origins["pool@O3"]
+    assert session.channels.snapshot.chosen["O3"] == "pool@O3"
     assert pooled.hours == pytest.approx(8.0)
-    weights = {p["label"]: p["weight"] for p in pooled.notes["parts"]}
+    weights = {p.label: p.weight for p in pooled.notes.pool.parts}
     assert weights["Home"] == pytest.approx(5 / 8, abs=0.09)
-    assert pooled.notes["gain"] == pytest.approx((8 / 5) ** 0.5, rel=0.08)
-    alone = max(p.measure.snr or 0 for p in session.channels.of("O3") if p.origin != "pool@O3")
+    assert pooled.notes.pool.gain == pytest.approx((8 / 5) ** 0.5, rel=0.08)
+    alone = max(p.measure.snr or 0 for p in session.channels.snapshot.of("O3") if p.id != "pool@O3")
     assert (pooled.measure.snr or 0) > alone
-    home = next(p.origin for p in session.channels.of("O3") if p.label == "Home")
-    session.choose_origin("O3", home)
-    wait(lambda: session.channels.chosen["O3"] == home)
+    home = next(p.id for p in session.channels.snapshot.of("O3") if p.label == "Home")
+    session.do(commands.choose_origin(session.channels.snapshot.origins[home]))
+    wait(lambda: session.channels.snapshot.chosen["O3"] == home)
     session.document.undo()
-    session.leave_out(of(session, "Aside"), True)
-    wait(lambda: "pool@O3" not in session.channels.origins and not session.jobs.busy)
-    assert session.channels.chosen["O3"] == home
+    session.do(commands.leave_out(of(session, "Aside"), "it", True))
+    wait(lambda: "pool@O3" not in session.channels.snapshot.origins and not session.jobs.busy)
+    assert session.channels.snapshot.chosen["O3"] == home
     session.document.undo()
-    wait(lambda: "pool@O3" in session.channels.origins)
+    wait(lambda: "pool@O3" in session.channels.snapshot.origins)
 
 
 def test_a_gradient_is_taken_off_unless_it_is_switched_off(
     session: Session, files: dict[str, Path]
 ) -> None:
     put(session, files, "away")
-    notes = session.channels.channel("Ha").notes["gradient"]
-    assert notes["after"] < 0.3 * notes["before"]
-    used = sum(t[2] for t in notes["tiles"])
-    session.spare("Ha", [(100.0, 80.0, 60.0)])
-    wait(
-        lambda: (
-            sum(t[2] for t in session.channels.channel("Ha").notes["gradient"]["tiles"]) < used - 3
-        )
-    )
-    session.set_gradient("Ha", PLANE)
-    wait(lambda: "gradient" not in session.channels.channel("Ha").notes and not session.jobs.busy)
-    session.set_gradient("Ha", 3)
-    wait(
-        lambda: (
-            session.channels.channel("Ha").notes.get("gradient", {}).get("degree") == 3
-            and not session.jobs.busy
-        )
-    )
+
+    def note() -> GradientNote | None:
+        return session.channels.snapshot.channel("Ha").notes.gradient
+
+    first = note()
+    assert first is not None
+    assert first.after < 0.3 * first.before
+    session.do(commands.exclude_from_sky("Ha", [(100.0, 80.0, 60.0)]))
+    wait(lambda: (n := note()) is not None and n.sky_share < first.sky_share)
+    session.do(commands.set_gradient("Ha", PLANE))
+    wait(lambda: note() is None and not session.jobs.busy)
+    session.do(commands.set_gradient("Ha", 3))
+    wait(lambda: (n := note()) is not None and n.degree == 3 and not session.jobs.busy)

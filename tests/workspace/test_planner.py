@@ -7,7 +7,6 @@ from __future__ import annotations
 import csv
 import datetime as dt
 import json
-import time
 from dataclasses import replace
 from pathlib import Path
 
@@ -18,23 +17,22 @@ from bichromus.core.model.errors import InputError, OutputRefused, UnknownName
 from bichromus.core.plan.catalogue import search
 from bichromus.core.plan.night import julian
 from bichromus.workspace.demo.plan import demo_plan
+from bichromus.workspace.library.files import read_things, save_things, with_things
 from bichromus.workspace.library.things import PlanState, SiteThing
 from bichromus.workspace.planning.files import (
     calendar,
     checklist,
-    load_things,
-    save_things,
     write_plan,
 )
+from bichromus.workspace.planning.held import Held
 from bichromus.workspace.planning.view import (
-    Held,
     PlanView,
     make_plan,
     nights_needed,
-    rehearse,
+    outlook,
     year_of,
 )
-from bichromus.workspace.session import Session
+from stepped import stepped_session
 from waiting import wait
 
 NOW = dt.datetime(2027, 3, 17, 9, tzinfo=dt.UTC)
@@ -100,7 +98,7 @@ def test_sky_site_and_rig_change_the_plan(view: PlanView) -> None:
 
 
 def test_a_rehearsal_shows_noise_falling_and_the_nebula_staying(view: PlanView) -> None:
-    one, stack = rehearse(view, "O3")
+    one, stack = outlook(view, "O3")
     assert one.shape == stack.shape
     quiet = (slice(0, 12), slice(0, 12))
     assert stack[quiet].std() < 0.5 * one[quiet].std()
@@ -158,7 +156,7 @@ def test_things_go_out_and_in(tmp_path: Path) -> None:
     mine = PlanState(
         sites=(SiteThing(name="Ridge", lat=1, lon=2), SiteThing(name="Loft", lat=3, lon=4))
     )
-    merged = load_things(mine, path)
+    merged = with_things(mine, read_things(path))
     assert [s.name for s in merged.sites] == ["Loft", "Ridge", "Balcony", "Shed"]
     assert merged.site_named("ridge").lat == -43.98
     assert merged.targets == demo_plan().targets
@@ -169,25 +167,22 @@ def test_things_go_out_and_in(tmp_path: Path) -> None:
     ):
         path.write_text(text)
         with pytest.raises(InputError, match=words):
-            load_things(mine, path)
+            with_things(mine, read_things(path))
 
 
 def test_a_session_plans_with_what_its_channels_hold(tmp_path: Path) -> None:
-    session = Session(tmp_path / "p.bichromus", "x", now=lambda: NOW)
-    session.begin()
-    end = time.monotonic() + 20
-    while not session.plan_trouble and time.monotonic() < end:
-        time.sleep(0.01)
-    assert "There is no site yet" in session.plan_trouble
-    session.set_plan("things", **demo_plan().model_dump())
-    while session.plan is None and time.monotonic() < end:
-        time.sleep(0.01)
-    assert session.plan is not None
-    assert session.plan.channels[0].had_h == 0
-    session.set_plan("another night", date="2027-04-08")
-    while (session.plan is None or session.plan.night.date.month != 4) and time.monotonic() < end:
-        time.sleep(0.01)
-    assert session.plan.night.date == dt.date(2027, 4, 8)
+    session = stepped_session(tmp_path / "p.bichromus", "x", now=lambda: NOW)
+    session.follow()
+    planning = session.planning
+    wait(lambda: planning.snapshot.error)
+    assert "There is no site yet" in planning.snapshot.error
+    planning.set_plan("things", **demo_plan().model_dump())
+    wait(lambda: planning.snapshot.view is not None)
+    assert planning.snapshot.view is not None
+    assert planning.snapshot.view.channels[0].had_h == 0
+    planning.set_plan("another night", date="2027-04-08")
+    wait(lambda: planning.snapshot.view and planning.snapshot.view.night.date.month == 4)
+    assert planning.snapshot.view.night.date == dt.date(2027, 4, 8)
     assert session.document.undo() == "another night"
     session.close()
 
@@ -277,17 +272,17 @@ def test_the_catalogue_is_searched_by_designation() -> None:
 
 
 def test_the_sessions_year_comes_from_its_own_thread(tmp_path: Path) -> None:
-    session = Session(tmp_path / "p.bichromus", "x", now=lambda: NOW)
+    session = stepped_session(tmp_path / "p.bichromus", "x", now=lambda: NOW)
     heard: list[list[object]] = []
-    session.year.connect(heard.append)
-    session.set_plan("things", **demo_plan().model_dump())
-    wait(lambda: session.plan is not None)
-    session.ask_year()
+    session.planning.year.connect(heard.append)
+    session.planning.set_plan("things", **demo_plan().model_dump())
+    wait(lambda: session.planning.snapshot.view is not None)
+    session.planning.request_year()
     wait(lambda: bool(heard))
     assert len(heard[0]) == 365
     pictures: list[str] = []
-    session.rehearsed.connect(lambda name, _two: pictures.append(name))
-    session.ask_rehearsal("O3")
-    session.ask_rehearsal("none")
+    session.planning.outlook.connect(lambda name, _two: pictures.append(name))
+    session.planning.request_outlook("O3")
+    session.planning.request_outlook("none")
     wait(lambda: pictures == ["O3"])
     session.close()

@@ -12,7 +12,10 @@ from bichromus.core.measure import measure_plane
 from bichromus.core.model.errors import WriteFailed
 from bichromus.core.model.planes import Header, Picture
 from bichromus.workspace.channels.build import prepare
-from bichromus.workspace.channels.prepared import Prepared, load_prepared, save_prepared
+from bichromus.workspace.channels.cache import Draft, load_prepared, save_prepared
+from bichromus.workspace.channels.notes import Notes
+from bichromus.workspace.channels.origin import Origin
+from bichromus.workspace.channels.prepared import Prepared
 from bichromus.workspace.channels.sources import inspect
 from bichromus.workspace.project.document import Document
 
@@ -26,17 +29,9 @@ def made(cache: Path, key: str = "k") -> Prepared:
         + np.exp(-((x - 300) ** 2 + (y - 200) ** 2) / 4000)
         + 0.05 * rng.standard_normal((450, 700))
     ).astype(np.float32)
-    return save_prepared(
-        cache,
-        key,
-        "Ha",
-        "origin",
-        "Ridge",
-        plane,
-        measure_plane(Picture(plane, Header()), "Ha"),
-        2.5,
-        {"kind": "mono"},
-    )
+    measure = measure_plane(Picture(plane, Header()), "Ha")
+    draft = Draft(Origin("stack", "Ha", ("one",)), "Ridge", plane, measure, 2.5, Notes(("so",)))
+    return save_prepared(cache, key, draft)
 
 
 def test_what_is_kept_comes_back_with_its_figures(tmp_path: Path) -> None:
@@ -44,7 +39,9 @@ def test_what_is_kept_comes_back_with_its_figures(tmp_path: Path) -> None:
     again = load_prepared(tmp_path, "k")
     assert again is not None
     assert again.measure == kept.measure
-    assert (again.channel, again.origin, again.label, again.hours) == ("Ha", "origin", "Ridge", 2.5)
+    assert (again.channel, again.id, again.label, again.hours) == ("Ha", "one", "Ridge", 2.5)
+    assert again.notes == kept.notes
+    assert again.notes.warnings == ("so",)
     assert [lv.shape for lv in again.levels] == [(450, 700), (225, 350)]
     np.testing.assert_allclose(
         again.levels[1], np.asarray(again.levels[0]).reshape(225, 2, 350, 2).mean((1, 3)), atol=1e-5
@@ -75,7 +72,7 @@ def test_a_full_disk_leaves_nothing_behind(tmp_path: Path, monkeypatch: pytest.M
     def full(*_: object) -> None:
         raise OSError(28, "No space left on device")
 
-    monkeypatch.setattr("bichromus.workspace.channels.prepared.np.save", full)
+    monkeypatch.setattr("bichromus.workspace.channels.cache.np.save", full)
     with pytest.raises(WriteFailed, match="no room left"):
         made(tmp_path)
     assert list(tmp_path.iterdir()) == []
@@ -88,7 +85,7 @@ def test_only_what_hangs_on_a_change_is_computed_again(
     names = ("Ridge_S2", "Balcony_Ha_O3")
     sources, errors = inspect(document.store, [demo_files[n] for n in names], ())
     assert errors == []
-    state = document.state.model_copy(update={"sources": tuple(sources)})
+    state = document.state.preparation.replaced(sources=tuple(sources))
     first = prepare(document.store, state)
     times = {
         p.name: (p / "facts.json").stat().st_mtime_ns
@@ -104,7 +101,7 @@ def test_only_what_hangs_on_a_change_is_computed_again(
     }
     own = tmp_path / "own.csv"
     own.write_text("plane,Ha,O3\nR,.8,.05\nG,.09,.9\nB,.05,.7\n")
-    changed = prepare(document.store, state.model_copy(update={"response": str(own)}))
+    changed = prepare(document.store, state.replaced(response=str(own)))
     after = {
         p.name: (p / "facts.json").stat().st_mtime_ns
         for p in document.store.cache.iterdir()
@@ -112,6 +109,6 @@ def test_only_what_hangs_on_a_change_is_computed_again(
     }
     assert len(after) == 5  # two lines anew, the mono stack as it was
     assert all(after[k] == v for k, v in times.items())
-    mono = next(p for p in changed.origins.values() if p.notes["kind"] == "mono")
+    mono = next(p for p in changed.origins.values() if p.origin.kind == "stack")
     assert mono.key in {p.key for p in first.origins.values()}
     document.close()

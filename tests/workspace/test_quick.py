@@ -16,8 +16,10 @@ from bichromus.core.files import read_picture
 from bichromus.core.model.errors import NotEnoughData
 from bichromus.core.simulate.camera import bayer_sites, render_stars
 from bichromus.core.simulate.scene import StarTable
-from bichromus.workspace.log.table import Log
-from bichromus.workspace.subs.groups import Group, group_keys, make_group, measure_missing
+from bichromus.workspace.log.intake import take_in
+from bichromus.workspace.log.table import LogTable
+from bichromus.workspace.subs.groups import Group, group_keys, make_group
+from bichromus.workspace.subs.measures import Measures
 from bichromus.workspace.subs.quick_stack import stack_night
 
 SHAPE = (320, 440)
@@ -76,14 +78,14 @@ def write(path: Path, data: np.ndarray, minute: int, packed: bool = False, **car
 
 
 def groups(folder: Path, project: Path) -> list[Group]:
-    log = Log.open(project, create=True)
+    log = LogTable.open(project, create=True)
     try:
-        log.intake(folder)
+        take_in(log, folder)
         out = []
         for key, subs in group_keys(log.subs()).items():
-            measures, broken = {}, {}
-            measure_missing(log.document.store, subs, measures, broken)
-            out.append(make_group(key, subs, measures, broken))
+            measures = Measures(log.store)
+            measures.measure_missing(subs)
+            out.append(make_group(key, subs, measures.known(subs)))
         return out
     finally:
         log.close()

@@ -17,6 +17,7 @@ from bichromus.core.files import read_picture
 from bichromus.core.files.frames import open_frame
 from bichromus.core.measure.subs import Grade, SubMeasure
 from bichromus.core.measure.worth import leaving_out, still_helps, worths
+from bichromus.core.numerics.sampling import View
 from bichromus.core.simulate.evening import OFFSET_ADU, Air, Exposure
 from bichromus.core.simulate.forecast import Forecast, Hour
 from bichromus.workspace.demo.plan import demo_plan
@@ -30,7 +31,8 @@ from bichromus.workspace.planning.rehearsal import (
 from bichromus.workspace.session import Session
 from bichromus.workspace.subs.frames import LockedStretch, read_view
 from bichromus.workspace.subs.grading import measure_file
-from bichromus.workspace.viewing.renderer import Request, View
+from bichromus.workspace.viewing.request import Request
+from stepped import stepped_session
 from waiting import wait
 
 SHAPE = (300, 440)
@@ -100,29 +102,29 @@ def shot(tmp_path_factory: pytest.TempPathFactory) -> tuple[Path, dict[int, str]
 
 @pytest.fixture
 def session(tmp_path: Path, shot: tuple[Path, dict[int, str], Evening]) -> Iterator[Session]:
-    found = Session(
+    found = stepped_session(
         tmp_path / "p.bichromus", "p", now=lambda: dt.datetime(2027, 3, 11, 0, tzinfo=dt.UTC)
     )
-    found.begin()
-    found.set_plan("the demo's", **{**demo_plan().model_dump(), "date": "2027-03-11"})
-    wait(lambda: found.plan is not None)
-    found.logbook.take_in(shot[0])
-    wait(lambda: len(found.logbook.subs) == 22 and found.reviewer.group is not None)
+    found.follow()
+    found.planning.set_plan("the demo's", **{**demo_plan().model_dump(), "date": "2027-03-11"})
+    wait(lambda: found.planning.snapshot.view is not None)
+    found.log.take_in(shot[0])
+    wait(lambda: len(found.log.snapshot.subs) == 22 and found.subs.snapshot.group is not None)
     yield found
     found.close()
 
 
 def reviewed(session: Session, channel: str) -> None:
     """Choose a channel's group and have it measured."""
-    reviewer = session.reviewer
+    reviewer = session.subs
     reviewer.choose_channel(channel)
-    wait(lambda: reviewer.group is not None and reviewer.group.channel == channel)
-    reviewer.enter()
+    wait(lambda: reviewer.snapshot.group is not None and reviewer.snapshot.group.channel == channel)
+    reviewer.set_active(True)
     wait(
         lambda: (
-            reviewer.group is not None
-            and reviewer.group.channel == channel
-            and reviewer.group.measured == 11
+            reviewer.snapshot.group is not None
+            and reviewer.snapshot.group.channel == channel
+            and reviewer.snapshot.group.measured == 11
         )
     )
 
@@ -131,74 +133,88 @@ def test_faults_are_suggested_decided_undone_and_remembered(
     session: Session, shot: tuple[Path, dict[int, str], Evening]
 ) -> None:
     _, faults, e = shot
-    reviewer = session.reviewer
+    reviewer = session.subs
     reviewed(session, "O3")
-    assert reviewer.group is not None
+    assert reviewer.snapshot.group is not None
     named = {
         n + 11: r.grade.causes[0]
-        for n, r in enumerate(reviewer.group.subs)
+        for n, r in enumerate(reviewer.snapshot.group.subs)
         if r.grade and r.grade.causes
     }
     assert named == {n: c for n, c in faults.items() if n >= 11}
-    for r, air in zip(reviewer.group.subs, e.air[11:], strict=True):
+    for r, air in zip(reviewer.snapshot.group.subs, e.air[11:], strict=True):
         assert r.measure is not None
         if not air.drift_px and not air.trail:
             assert r.measure.fwhm_px == pytest.approx(
                 air.fwhm_arcsec / make_camera(e, SHAPE).scale_arcsec, rel=0.12
             )
-    assert session.logbook.hours()["O3"] == pytest.approx(11 * 300 / 3600)
+    assert session.log.snapshot.hours["O3"] == pytest.approx(11 * 300 / 3600)
     # haze at 0.3 of the light is worth too little, a trail alone is healed by the stack
-    out = [r.grade.causes[0] for r in reviewer.group.subs if r.suggested_out and r.grade]
+    out = [r.grade.causes[0] for r in reviewer.snapshot.group.subs if r.suggested_out and r.grade]
     assert sorted(out) == ["cloud", "drift", "focus", "sky"]
-    assert [r.grade.causes[0] for r in reviewer.group.subs if r.helps and r.grade] == ["trail"]
-    assert reviewer.group.effect.seconds == 4 * 300
-    assert reviewer.group.effect.plain > 0.05
-    assert -0.12 < reviewer.group.effect.weighted < 0
+    assert [r.grade.causes[0] for r in reviewer.snapshot.group.subs if r.helps and r.grade] == [
+        "trail"
+    ]
+    assert reviewer.snapshot.group.effect.seconds == 4 * 300
+    assert reviewer.snapshot.group.effect.plain > 0.05
+    assert -0.12 < reviewer.snapshot.group.effect.weighted < 0
     advice = reviewer.advice()
     assert advice is not None
     assert "20 min" in advice.sentence
     assert reviewer.take_suggestions() == 5
-    wait(lambda: reviewer.group is not None and reviewer.group.waiting == 0)
-    assert session.logbook.hours()["O3"] == pytest.approx(7 * 300 / 3600)
-    lost = {c for row in session.logbook.view.rows for c in row.lost_to()}
+    wait(lambda: reviewer.snapshot.group is not None and reviewer.snapshot.group.waiting == 0)
+    assert session.log.snapshot.hours["O3"] == pytest.approx(7 * 300 / 3600)
+    lost = {c for row in session.log.snapshot.view.rows for c in row.lost_to()}
     assert lost == {"cloud", "drift", "focus", "sky"}
     session.document.undo()
-    wait(lambda: reviewer.group is not None and reviewer.group.waiting == 5)
-    assert session.logbook.hours()["O3"] == pytest.approx(11 * 300 / 3600)
+    wait(lambda: reviewer.snapshot.group is not None and reviewer.snapshot.group.waiting == 5)
+    assert session.log.snapshot.hours["O3"] == pytest.approx(11 * 300 / 3600)
     reviewer.go(3)
     reviewer.decide(False)
-    wait(lambda: reviewer.group is not None and not reviewer.group.subs[3].sub.kept)
-    assert reviewer.group.subs[3].sub.reason == "by hand"
-    assert reviewer.index == 4
+    wait(
+        lambda: reviewer.snapshot.group is not None and not reviewer.snapshot.group.subs[3].sub.kept
+    )
+    assert reviewer.snapshot.group.subs[3].sub.reason == "by hand"
+    assert reviewer.snapshot.index == 4
     folder = session.document.folder
     session.close()
-    again = Session(folder)
-    again.begin()
-    wait(lambda: again.reviewer.group is not None)
-    again.reviewer.choose_channel("O3")
-    wait(lambda: again.reviewer.group is not None and again.reviewer.group.channel == "O3")
-    assert again.reviewer.group is not None
-    assert again.reviewer.group.measured == 11  # measured once, kept
-    assert again.logbook.hours()["O3"] == pytest.approx(10 * 300 / 3600)
+    again = stepped_session(folder)
+    again.follow()
+    wait(lambda: again.subs.snapshot.group is not None)
+    again.subs.choose_channel("O3")
+    wait(
+        lambda: again.subs.snapshot.group is not None and again.subs.snapshot.group.channel == "O3"
+    )
+    assert again.subs.snapshot.group is not None
+    assert again.subs.snapshot.group.measured == 11  # measured once, kept
+    assert again.log.snapshot.hours["O3"] == pytest.approx(10 * 300 / 3600)
     again.close()
 
 
 def test_the_night_is_stacked_and_the_next_plan_changes(session: Session) -> None:
-    before = {c.channel: c.missing_h for c in session.plan.channels} if session.plan else {}
-    reviewer = session.reviewer
+    before = (
+        {c.channel: c.missing_h for c in session.planning.snapshot.view.channels}
+        if session.planning.snapshot.view
+        else {}
+    )
+    reviewer = session.subs
     reviewed(session, "Ha")
     made: list[object] = []
     reviewer.stacked.connect(made.append)
     session.stack_night()
-    wait(lambda: bool(made) and not session.jobs.busy and bool(session.channels.origins))
-    assert session.channels.names == ["Ha", "O3"]  # no other stacks: they can be blended
-    ha = session.channels.channel("Ha")
+    wait(lambda: bool(made) and not session.jobs.busy and bool(session.channels.snapshot.origins))
+    assert session.channels.snapshot.names == ["Ha", "O3"]  # no other stacks: they can be blended
+    ha = session.channels.snapshot.channel("Ha")
     assert ha.preliminary
     assert "preliminary" in ha.label
     assert ha.hours == pytest.approx(10 * 300 / 3600, abs=0.09)
-    wait(lambda: session.recipe is not None)
+    wait(lambda: session.blend.snapshot.recipe is not None)
     picture = read_picture(Path(session.state.sources[0].path))
-    one = read_picture(Path(reviewer.group.subs[0].sub.file)) if reviewer.group else picture
+    one = (
+        read_picture(Path(reviewer.snapshot.group.subs[0].sub.file))
+        if reviewer.snapshot.group
+        else picture
+    )
     assert picture.data.shape == one.data.shape
     noise = [np.diff(p.data[20:60, 20:100], axis=1) for p in (picture, one)]
     gain = np.nanmedian(np.abs(noise[1])) / np.nanmedian(np.abs(noise[0]))
@@ -211,33 +227,39 @@ def test_the_night_is_stacked_and_the_next_plan_changes(session: Session) -> Non
     assert len(session.state.sources) == 2
     wait(
         lambda: (
-            session.plan is not None
-            and {c.channel: c.had_h for c in session.plan.channels}["Ha"] > 0.8
+            session.planning.snapshot.view is not None
+            and {c.channel: c.had_h for c in session.planning.snapshot.view.channels}["Ha"] > 0.8
         )
     )
-    assert session.plan is not None
-    assert {c.channel: c.missing_h for c in session.plan.channels}["O3"] != before["O3"]
+    assert session.planning.snapshot.view is not None
+    assert {c.channel: c.missing_h for c in session.planning.snapshot.view.channels}[
+        "O3"
+    ] != before["O3"]
 
 
 def test_subs_are_seen_under_one_stretch_and_read_ahead(session: Session) -> None:
-    reviewer = session.reviewer
+    reviewer = session.subs
     reviewed(session, "Ha")
     heard: list[tuple[int, np.ndarray]] = []
-    reviewer.rendered.connect(lambda r, p: heard.append((r.id, p)))
-    assert reviewer.shape == SHAPE
+    reviewer.pictures.rendered.connect(lambda r, p: heard.append((r.id, p)))
+    assert reviewer.snapshot.shape == SHAPE
     view = View(0.0, 0.0, 2.0, SHAPE[1] // 2, SHAPE[0] // 2)
     reviewer.go(0)
-    reviewer.ask_view(Request(1, view))
+    reviewer.pictures.request_view(Request(1, view))
     wait(lambda: [h for h in heard if h[0] == 1])
-    wait(lambda: reviewer.room.ahead >= 10)
+    wait(lambda: reviewer.pictures.ahead >= 10)
     reviewer.step(2)  # the cloudy one is there already: the answer comes at once
-    reviewer.ask_view(Request(2, view))
+    reviewer.pictures.request_view(Request(2, view))
     assert heard[-1][0] == 2
     first, cloudy = (next(p for i, p in heard if i == n) for n in (1, 2))
     assert first.shape == (SHAPE[0] // 2, SHAPE[1] // 2, 3)
     stars = first[..., 0] > 120
     assert cloudy[..., 0][stars].mean() < first[..., 0][stars].mean() - 25
-    thumbs = [reviewer.thumb_of(r.sub.file) for r in reviewer.group.subs] if reviewer.group else []
+    thumbs = (
+        [reviewer.pictures.thumb_of(r.sub.file) for r in reviewer.snapshot.group.subs]
+        if reviewer.snapshot.group
+        else []
+    )
     assert sum(t is not None for t in thumbs) >= 8
 
 

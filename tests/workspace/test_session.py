@@ -16,13 +16,18 @@ from astropy.io import fits
 from bichromus.core.files import read_picture
 from bichromus.core.model.errors import BichromusError
 from bichromus.core.model.progress import Progress
+from bichromus.core.numerics.sampling import View, sample
 from bichromus.core.simulate.demo import STACKS
 from bichromus.workspace.blend.publish import Target, output_shape, summary, targets
+from bichromus.workspace.channels import commands
 from bichromus.workspace.demo.project import prepare_demo
+from bichromus.workspace.project.cache import clear_cache
 from bichromus.workspace.project.state import PublishState
 from bichromus.workspace.session import Session
-from bichromus.workspace.viewing.renderer import Request, View, sample
-from bichromus.workspace.work.jobs import Jobs, Latest
+from bichromus.workspace.viewing.request import Request
+from bichromus.workspace.work.jobs import Jobs
+from bichromus.workspace.work.latest import Latest
+from stepped import stepped_session
 from waiting import wait
 
 
@@ -36,18 +41,18 @@ class Ears:
         self.thumbs: dict[str, np.ndarray] = {}
         self.published: list[list[Path]] = []
         self.prepared = 0
-        session.trouble.connect(lambda e: self.trouble.extend(e))
-        session.advice_changed.connect(lambda t, a: self.advice.__setitem__(t, a))
-        session.rendered.connect(lambda r, i: self.rendered.append((r, i)))
-        session.thumbnail.connect(lambda n, i: self.thumbs.__setitem__(n, i))
-        session.published.connect(lambda p: self.published.append(p))
-        session.channels_changed.connect(lambda _: setattr(self, "prepared", self.prepared + 1))
+        session.errors.connect(lambda e: self.trouble.extend(e))
+        session.advice.connect(lambda t, a: self.advice.__setitem__(t, a))
+        session.blend.rendered.connect(lambda r, i: self.rendered.append((r, i)))
+        session.blend.thumbnail.connect(lambda n, i: self.thumbs.__setitem__(n, i))
+        session.publishing.published.connect(lambda p: self.published.append(p))
+        session.channels.changed.connect(lambda: setattr(self, "prepared", self.prepared + 1))
 
 
 def opened(folder: Path, files: list[Path]) -> tuple[Session, Ears]:
-    session = Session(folder, "New project")
+    session = stepped_session(folder, "New project")
     ears = Ears(session)
-    session.open_files(files)
+    session.channels.open_files(files)
     wait(lambda: not session.jobs.busy)
     return session, ears
 
@@ -57,34 +62,43 @@ def trio(tmp_path: Path, demo_files: dict[str, Path]) -> Iterator[tuple[Session,
     session, ears = opened(
         tmp_path / "p.bichromus", [demo_files[f"Ridge_{n}"] for n in ("Ha", "O3", "S2")]
     )
-    wait(lambda: session.recipe is not None)
+    wait(lambda: session.blend.snapshot.recipe is not None)
     yield session, ears
     session.close()
 
 
 def test_the_whole_demo_from_files_to_a_recipe(tmp_path: Path, demo_files: dict[str, Path]) -> None:
     session, ears = opened(tmp_path / "p.bichromus", list(demo_files.values()))
-    wait(lambda: session.recipe is not None and "blend" in ears.advice and not session.jobs.busy)
+    wait(
+        lambda: (
+            session.blend.snapshot.recipe is not None
+            and "blend" in ears.advice
+            and not session.jobs.busy
+        )
+    )
     assert session.state.name == "DEMO 12"
-    assert session.channels.names == ["Ha", "O3", "S2", "R", "G", "B"]
-    o3 = session.channels.of("O3")
+    assert session.channels.snapshot.names == ["Ha", "O3", "S2", "R", "G", "B"]
+    o3 = session.channels.snapshot.of("O3")
     assert {p.label for p in o3} == {"pooled, 2 stacks", "Ridge", "Balcony, extracted"}
-    assert session.channels.channel("O3") is o3[0]  # pooled, unless one is chosen
-    assert o3[0].origin == "pool@O3"
+    assert session.channels.snapshot.channel("O3") is o3[0]  # pooled, unless one is chosen
+    assert o3[0].id == "pool@O3"
     extracted = next(p for p in o3 if "extracted" in p.label)
-    assert extracted.notes["snr_gain"] > 1.2
-    assert session.recipe is not None
-    assert session.recipe.settings.mapping == "hubble-order"
-    assert all(n.channel in session.recipe.settings.used() for n in session.needs)
+    assert extracted.notes.extraction.snr_gain > 1.2
+    assert session.blend.snapshot.recipe is not None
+    assert session.blend.snapshot.recipe.settings.mapping == "hubble-order"
+    assert all(
+        n.channel in session.blend.snapshot.recipe.settings.used()
+        for n in session.blend.snapshot.needs
+    )
     # the other origin on request, and back by undo
-    session.choose_origin("O3", extracted.origin)
-    wait(lambda: session.channels.channel("O3").origin == extracted.origin)
+    session.do(commands.choose_origin(session.channels.snapshot.origins[extracted.id]))
+    wait(lambda: session.channels.snapshot.channel("O3").id == extracted.id)
     session.document.undo()
-    wait(lambda: session.channels.channel("O3") is o3[0])
-    session.ask_thumbnails(80)
-    wait(lambda: {"hubble-order", "bicolour", extracted.origin} <= set(ears.thumbs))
+    wait(lambda: session.channels.snapshot.channel("O3") is o3[0])
+    session.blend.request_thumbnails(80)
+    wait(lambda: {"hubble-order", "bicolour", extracted.id} <= set(ears.thumbs))
     assert ears.thumbs["bicolour"].shape == (54, 80, 3)
-    text = summary(session.state, session.channels, session.recipe)
+    text = summary(session.state, session.channels.snapshot, session.blend.snapshot.recipe)
     assert (
         "| O3 (oxygen-3) | pooled, 2 stacks | 108 × 300 s + 60 × 300 s + 52 × 300 s | 18.3 |"
         in text
@@ -92,29 +106,42 @@ def test_the_whole_demo_from_files_to_a_recipe(tmp_path: Path, demo_files: dict[
     assert "Integration: 32.7 h." in text
     session.close()
     # opened again, everything comes from the cache
-    session = Session(tmp_path / "p.bichromus")
-    session.begin()
-    wait(lambda: session.recipe is not None)
-    assert session.channels.names == ["Ha", "O3", "S2", "R", "G", "B"]
+    session = stepped_session(tmp_path / "p.bichromus")
+    session.follow()
+    wait(lambda: session.blend.snapshot.recipe is not None)
+    assert session.channels.snapshot.names == ["Ha", "O3", "S2", "R", "G", "B"]
     session.close()
 
 
 def test_settings_are_gestures_that_can_be_undone(trio: tuple[Session, Ears]) -> None:
     session, _ = trio
-    session.set_settings("balance", True, balance=0.9, balance_auto=False)
-    wait(lambda: session.recipe is not None and session.recipe.settings.balance == 0.9)
-    assert session.document.saved.settings.balance_auto
-    session.set_settings("balance", balance=0.8, balance_auto=False)
-    session.set_mix("G", "O3", 0.4)
-    session.set_mix("G", "O3", 0.5)
-    wait(lambda: session.recipe is not None and session.recipe.settings.mix["G"].get("O3") == 0.5)
-    assert session.state.settings.mapping == "free"
+    session.blend.show_settings(balance=0.9, balance_auto=False)
+    wait(
+        lambda: (
+            session.blend.snapshot.recipe is not None
+            and session.blend.snapshot.recipe.settings.balance == 0.9
+        )
+    )
+    assert session.document.saved.blend.balance_auto
+    session.blend.set_settings("balance", balance=0.8, balance_auto=False)
+    session.blend.set_mix("G", "O3", 0.4)
+    session.blend.set_mix("G", "O3", 0.5)
+    wait(
+        lambda: (
+            session.blend.snapshot.recipe is not None
+            and session.blend.snapshot.recipe.settings.mix["G"].get("O3") == 0.5
+        )
+    )
+    assert session.state.blend.mapping == "free"
     assert session.document.undo() == "mix O3 into G"
     assert session.document.undo() == "balance"
-    assert session.state.settings.balance_auto
-    session.set_mapping("bicolour-shared")
+    assert session.state.blend.balance_auto
+    session.blend.set_mapping("bicolour-shared")
     wait(
-        lambda: session.recipe is not None and session.recipe.settings.mapping == "bicolour-shared"
+        lambda: (
+            session.blend.snapshot.recipe is not None
+            and session.blend.snapshot.recipe.settings.mapping == "bicolour-shared"
+        )
     )
     session.rename("  Night of the weaver ")
     assert session.state.name == "Night of the weaver"
@@ -124,25 +151,29 @@ def test_a_view_is_the_picture_and_only_the_newest_is_answered(
     trio: tuple[Session, Ears], tmp_path: Path
 ) -> None:
     session, ears = trio
-    assert session.painter is not None
-    assert session.recipe is not None
+    assert session.blend.snapshot.renderer is not None
+    assert session.blend.snapshot.recipe is not None
     for number in range(30):
-        session.ask_view(Request(number, View(0, 0, 1, 640, 428)))
+        session.blend.request_view(Request(number, View(0, 0, 1, 640, 428)))
     wait(lambda: bool(ears.rendered) and ears.rendered[-1][0].id == 29)
     assert len(ears.rendered) < 30
     whole = ears.rendered[-1][1]
     assert whole.shape == (428, 640, 3)
-    part = session.painter.blend(session.recipe, View(100, 50, 1, 120, 90))
+    part = session.blend.snapshot.renderer.blend(
+        session.blend.snapshot.recipe, View(100, 50, 1, 120, 90)
+    )
     np.testing.assert_allclose(part.astype(int), whole[50:140, 100:220].astype(int), atol=1)
-    session.publish([Target(tmp_path / "a.tiff", "tiff16")], overwrite=False)
+    session.publishing.publish([Target(tmp_path / "a.tiff", "tiff16")], overwrite=False)
     wait(lambda: bool(ears.published))
     written = np.moveaxis(read_picture(tmp_path / "a.tiff").data, 0, -1) / 257
     assert np.abs(written - whole).max() <= 1.5
-    alone = session.painter.alone(session.recipe, "O3", View(0, 0, 2, 320, 214))
+    alone = session.blend.snapshot.renderer.alone(
+        session.blend.snapshot.recipe, "O3", View(0, 0, 2, 320, 214)
+    )
     assert (alone[..., 0] == alone[..., 1]).all()
-    probe = session.painter.probe(300, 200)
+    probe = session.blend.snapshot.renderer.probe(300, 200)
     assert set(probe) == {"Ha", "O3", "S2"}
-    assert session.painter.probe(-1, 5) == {}
+    assert session.blend.snapshot.renderer.probe(-1, 5) == {}
 
 
 def test_a_coarse_view_is_the_mean_of_what_it_covers() -> None:
@@ -167,7 +198,7 @@ def test_publishing_smaller_and_into_all_formats(
     trio: tuple[Session, Ears], tmp_path: Path
 ) -> None:
     session, ears = trio
-    session.set_publish(
+    session.publishing.set_publish(
         "size", longest=320, formats=("tiff16", "tiff32", "png16", "jpeg", "fits32")
     )
     wanted = targets(tmp_path, "out", session.state.publish)
@@ -178,28 +209,28 @@ def test_publishing_smaller_and_into_all_formats(
         "out.jpg",
         "out.fits",
     ]
-    session.publish(wanted, overwrite=False)
+    session.publishing.publish(wanted, overwrite=False)
     wait(lambda: bool(ears.published) or bool(ears.trouble))
     assert ears.trouble == []
     assert read_picture(tmp_path / "out.png").shape == (214, 320)
     assert (
         read_picture(tmp_path / "out.fits").header.wcs == ()
     )  # made smaller: the coordinates no longer fit
-    session.set_publish("size", longest=None)
-    session.publish([Target(tmp_path / "whole.fits", "fits32")], overwrite=False)
+    session.publishing.set_publish("size", longest=None)
+    session.publishing.publish([Target(tmp_path / "whole.fits", "fits32")], overwrite=False)
     wait(lambda: len(ears.published) == 2)
     assert ("CRVAL1", 171.0) in read_picture(tmp_path / "whole.fits").header.wcs
     # cancelled in the middle, nothing half-written stays
     session.jobs.reported.connect(
         lambda r: session.jobs.cancel() if "writing never" in r.text else None
     )
-    session.publish([Target(tmp_path / "never.tiff", "tiff16")], overwrite=False)
+    session.publishing.publish([Target(tmp_path / "never.tiff", "tiff16")], overwrite=False)
     wait(lambda: not session.jobs.busy)
     assert not list(tmp_path.glob("*never*"))
     made = json.loads((tmp_path / "out.png.json").read_text())
     assert made["format"] == "bichromus-recipe"
     before = (tmp_path / "out.png").read_bytes()
-    session.publish(wanted, overwrite=False)
+    session.publishing.publish(wanted, overwrite=False)
     wait(lambda: bool(ears.trouble))
     assert "exists already" in ears.trouble[0].sentence()
     assert (tmp_path / "out.png").read_bytes() == before
@@ -223,15 +254,24 @@ def test_what_cannot_be_opened_is_told_and_the_rest_is_kept(
         len(session.state.sources) == 2
     )  # the copy is the same stack; the smaller one is laid on its grid
     wait(lambda: not session.jobs.busy)
-    assert session.channels.placing.refused == {}
-    session.remove_source(session.state.sources[1].id)
-    session.set_lines(session.state.sources[0].id, ("S2",))
+    assert session.channels.snapshot.registration.refused == {}
+    session.do(
+        commands.remove_source(session.state.preparation.source(session.state.sources[1].id))
+    )
+    session.do(commands.set_lines(session.state.sources[0].id, ("S2",)))
     # one channel is shown grey
-    wait(lambda: session.recipe is not None and session.recipe.settings.mapping == "R=S2,G=S2,B=S2")
-    session.remove_source(session.state.sources[0].id)
-    wait(lambda: session.channels.names == [])
+    wait(
+        lambda: (
+            session.blend.snapshot.recipe is not None
+            and session.blend.snapshot.recipe.settings.mapping == "R=S2,G=S2,B=S2"
+        )
+    )
+    session.do(
+        commands.remove_source(session.state.preparation.source(session.state.sources[0].id))
+    )
+    wait(lambda: session.channels.snapshot.names == [])
     session.document.undo()
-    wait(lambda: session.channels.names == ["S2"])
+    wait(lambda: session.channels.snapshot.names == ["S2"])
     session.close()
 
 
@@ -241,12 +281,12 @@ def test_a_stack_that_was_moved_away_is_missed_in_words(
     there = tmp_path / "ha.fits"
     there.write_bytes(demo_files["Ridge_Ha"].read_bytes())
     session, _ = opened(tmp_path / "p.bichromus", [there])
-    session.document.store.clear_cache()
+    clear_cache(session.document.store.cache)
     session.close()
     there.unlink()
-    session = Session(tmp_path / "p.bichromus")
+    session = stepped_session(tmp_path / "p.bichromus")
     ears = Ears(session)
-    session.begin()
+    session.follow()
     wait(lambda: bool(ears.trouble))
     assert "no longer where it was" in ears.trouble[0].sentence()
     session.close()
@@ -256,25 +296,25 @@ def test_a_wrong_response_is_told_and_undo_brings_the_channels_back(
     tmp_path: Path, demo_files: dict[str, Path]
 ) -> None:
     session, ears = opened(tmp_path / "p.bichromus", [demo_files["Balcony_Ha_O3"]])
-    assert session.channels.names == ["Ha", "O3"]
-    session.set_response(str(tmp_path / "none.csv"))
+    assert session.channels.snapshot.names == ["Ha", "O3"]
+    session.do(commands.set_response(str(tmp_path / "none.csv")))
     wait(lambda: bool(ears.trouble))
     assert "response table cannot be read" in ears.trouble[0].sentence()
     session.document.undo()
-    wait(lambda: session.channels.names == ["Ha", "O3"] and not session.jobs.busy)
+    wait(lambda: session.channels.snapshot.names == ["Ha", "O3"] and not session.jobs.busy)
     session.close()
 
 
 def test_a_cancelled_preparation_leaves_nothing_half_done(
     tmp_path: Path, demo_files: dict[str, Path]
 ) -> None:
-    session = Session(tmp_path / "p.bichromus", "x")
+    session = stepped_session(tmp_path / "p.bichromus", "x")
     stopped: list[str] = []
     session.jobs.cancelled.connect(stopped.append)
     session.jobs.reported.connect(
         lambda r: session.jobs.cancel() if "measuring" in r.text else None
     )
-    session.open_files([demo_files["Ridge_Ha"]])
+    session.channels.open_files([demo_files["Ridge_Ha"]])
     wait(lambda: bool(stopped))
     wait(lambda: not session.jobs.busy)
     assert [p for p in session.document.store.cache.iterdir() if "partial" in p.name] == []
@@ -290,14 +330,14 @@ def test_the_demo_project_is_made_without_a_window(
     )
     folder = prepare_demo()
     assert folder.is_relative_to(own_folders)
-    session = Session(folder)
+    session = stepped_session(folder)
     assert session.state.name == "Weaverbird Nebula"
     assert len(session.state.sources) == 8
-    wait(lambda: (session.begin(), session.logbook.view.rows)[1])  # type: ignore[func-returns-value]
+    wait(lambda: (session.follow(), session.log.snapshot.view.rows)[1])  # type: ignore[func-returns-value]
     logged: dict[str, float] = {}  # what was logged is what the demo's stacks are made of
     for stack in STACKS:
         logged[stack.band] = logged.get(stack.band, 0.0) + stack.seconds / 3600
-    assert session.logbook.hours() == pytest.approx(logged)
+    assert session.log.snapshot.hours == pytest.approx(logged)
     session.close()
     assert prepare_demo() == folder
 
@@ -314,9 +354,9 @@ def test_jobs_go_in_order_and_tell_failures() -> None:
         raise ValueError("so")
 
     got: list[int] = []
-    jobs.start("one", lambda _: 1, got.append)
-    jobs.start("two", fails)
-    jobs.start("three", lambda p: p.step(0.5, "half"))
+    jobs.submit("one", lambda _: 1, got.append)
+    jobs.submit("two", fails)
+    jobs.submit("three", lambda p: p.step(0.5, "half"))
     assert idle.wait(5)
     wait(lambda: not jobs.busy)
     assert heard == ["one", "two failed: so", "three"]
@@ -337,8 +377,8 @@ def test_a_cancelled_job_that_does_not_listen_is_left_behind() -> None:
         gate.wait(20)
         return 7
 
-    jobs.start("deaf", deaf, got.append)
-    jobs.start("next", lambda _: 1)
+    jobs.submit("deaf", deaf, got.append)
+    jobs.submit("next", lambda _: 1)
     assert inside.wait(5)
     jobs.cancel()
     wait(lambda: not jobs.busy)  # nothing waits for it ...
@@ -356,13 +396,13 @@ def test_the_newest_request_wins_and_an_error_does_not_stop_the_line() -> None:
     gate = threading.Event()
     errors: list[str] = []
     latest.failed.connect(lambda k, e: errors.append(f"{k}: {e}"))
-    latest.ask("view", lambda: gate.wait(5) and None)  # type: ignore[func-returns-value]
+    latest.request("view", lambda: gate.wait(5) and None)  # type: ignore[func-returns-value]
     for number in range(10):
-        latest.ask("view", lambda n=number: done.append(n))  # type: ignore[misc]
-    latest.ask("other", lambda: [][1])
+        latest.request("view", lambda n=number: done.append(n))  # type: ignore[misc]
+    latest.request("other", lambda: [][1])
     gate.set()
     wait(lambda: bool(errors))
     assert done == [9]
-    latest.ask("view", lambda: done.append(99))
+    latest.request("view", lambda: done.append(99))
     wait(lambda: done == [9, 99])
     latest.stop()

@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import json
 import os
 import signal
 import sqlite3
 import subprocess
 import sys
-import time
 from pathlib import Path
 
 import pytest
@@ -16,23 +14,27 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bichromus.core.model.errors import ProjectError, WriteFailed
+from bichromus.workspace.demo.plan import demo_plan
+from bichromus.workspace.library.settings import Settings
+from bichromus.workspace.log.table import LogTable
+from bichromus.workspace.project.cache import clear_cache
 from bichromus.workspace.project.document import Document
-from bichromus.workspace.project.folders import Settings, new_project
+from bichromus.workspace.project.folders import new_project
 from bichromus.workspace.project.state import ProjectState
 from bichromus.workspace.project.store import Store
 
 
 def named(document: Document, name: str, merge: str | None = None) -> None:
-    document.do(f"name {name}", document.state.model_copy(update={"name": name}), merge)
+    document.update(f"name {name}", lambda s: s.model_copy(update={"name": name}), merge=merge)
 
 
 def test_every_command_is_on_disk_and_undone_across_openings(tmp_path: Path) -> None:
     document = Document(tmp_path / "p.bichromus", "one")
     seen: list[str] = []
-    document.changed.connect(lambda s: seen.append(s.name))
+    document.changed.connect(lambda: seen.append(document.state.name))
     named(document, "two")
     named(document, "three")
-    document.show(document.state.model_copy(update={"name": "passing"}))
+    document.show("name", lambda s: s.model_copy(update={"name": "passing"}))
     assert document.state.name == "passing"
     document.close()
     document = Document(tmp_path / "p.bichromus")
@@ -89,46 +91,77 @@ def test_a_project_opens_once_and_says_so(tmp_path: Path) -> None:
 def test_a_killed_program_loses_only_the_gesture_in_hand(tmp_path: Path) -> None:
     folder = tmp_path / "p.bichromus"
     code = (
-        "import sys, time; from pathlib import Path; from bichromus.workspace.project.document import Document\n"
+        "import sys; from pathlib import Path; from bichromus.workspace.project.document import Document\n"
         "d = Document(Path(sys.argv[1]), 'a')\n"
-        "for n in range(3): d.do('n', d.state.model_copy(update={'name': f'kept {n}'}))\n"
-        "d.show(d.state.model_copy(update={'name': 'in hand'})); print('ready', flush=True); time.sleep(60)"
+        "for n in range(3): d.update('n', lambda s: s.model_copy(update={'name': f'kept {n}'}))\n"
+        "d.show('x', lambda s: s.model_copy(update={'name': 'in hand'})); print('ready', flush=True); sys.stdin.read()"
     )
     child = subprocess.Popen(
-        [sys.executable, "-c", code, str(folder)], stdout=subprocess.PIPE, text=True
+        [sys.executable, "-c", code, str(folder)],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.PIPE,
+        text=True,
     )
     assert child.stdout is not None
     assert child.stdout.readline() == "ready\n"
     child.send_signal(signal.SIGKILL)
     child.wait()
     child.stdout.close()
+    assert child.stdin is not None
+    child.stdin.close()
     document = Document(folder)
     assert document.state.name == "kept 2"
     document.close()
 
 
-def test_a_project_that_pooled_on_demand_is_brought_up_with_its_whole_history(
-    tmp_path: Path,
-) -> None:
-    folder = tmp_path / "p.bichromus"
-    document = Document(folder, "one")
-    named(document, "two")
-    document.close()
-    with sqlite3.connect(folder / "project.db") as db:  # as the version before wrote it
-        db.execute("UPDATE meta SET value='2' WHERE key='version'")
-        for seq, text in db.execute("SELECT seq, state FROM history").fetchall():
-            state = json.loads(text)
-            state["pooled"] = ["O3"]
-            for new in ("spared", "continuum", "split", "layers"):
-                state.pop(new)
-            db.execute("UPDATE history SET state=? WHERE seq=?", (json.dumps(state), seq))
+def old_project(folder: Path) -> Path:
+    """A project as the format before wrote it: made, edited, logged, and one thing undone."""
+    folder.mkdir()
+    db = sqlite3.connect(folder / "project.db")
+    db.executescript((Path(__file__).parents[1] / "data" / "project-format-3.sql").read_text())
+    db.close()
+    return folder
+
+
+def test_a_project_of_format_3_opens_with_its_whole_history_and_a_backup(tmp_path: Path) -> None:
+    folder = old_project(tmp_path / "p.bichromus")
     document = Document(folder)
-    assert document.state.name == "two"
-    assert document.state.split == ()
-    assert document.undo() == "name two"
-    assert document.state.name == "one"
+    state = document.state
+    assert state.name == "Weaverbird Nebula"
+    wanted = state.preparation
+    assert [s.label for s in wanted.sources] == ["Ridge, Ha", "Balcony, Ha+O3", "Shed, O3"]
+    assert wanted.cleaning == {"continuum": {"Ha": "R"}}
+    assert (wanted.split, wanted.layers) == (("Ha",), {"Ha": "/stacks/layer.fits"})
+    assert (wanted.left_out, wanted.chosen) == (("c" * 12,), {"O3": "O3@bbbbbb"})
+    assert (wanted.reference, wanted.crop) == ("a" * 12, "union")
+    assert (wanted.gradient, wanted.not_sky) == ({"Ha": 2}, {"Ha": ((10.0, 20.0, 5.0),)})
+    assert (state.log.watched, state.log.place) == ("/subs", 2)
+    assert (state.blend.balance, state.blend.balance_auto) == (0.4, False)
+    assert [r.name for r in state.plan.rigs] == [r.name for r in demo_plan().rigs]
+    log = LogTable(document)
+    assert len(log.runs()) == 2
+    # all of the history is there, and goes with the log
+    assert document.redo() == "size"
+    assert document.state.publish.longest == 1600
+    labels = []
+    while (label := document.undo()) is not None:
+        labels.append(label)
+        assert isinstance(document.state.preparation.sources, tuple)
+        if label == "remove a run":
+            assert len(log.runs()) == 3
+    assert labels[0] == "size"
+    assert labels[-1] == "open 3 stacks"
+    assert len(labels) == 12
+    assert log.runs() == []
+    while document.redo() is not None:
+        pass
+    assert len(log.runs()) == 2
     document.close()
-    assert (folder / "project.v2.db").exists()
+    backup = sqlite3.connect(folder / "project.v3.db")
+    assert backup.execute("SELECT value FROM meta WHERE key='version'").fetchone() == ("3",)
+    assert backup.execute("SELECT count(*) FROM history").fetchone() == (13,)
+    backup.close()
+    Document(folder).close()  # and it opens again as it is
 
 
 def test_a_newer_or_damaged_project_is_refused_and_left_alone(tmp_path: Path) -> None:
@@ -173,12 +206,11 @@ def test_known_hashes_are_forgotten_when_a_file_changes(tmp_path: Path) -> None:
     file.write_text("one")
     store.remember_hash(file, "h")
     assert store.known_hash(file) == "h"
-    time.sleep(0.01)
-    file.write_text("two")
+    file.write_text("longer")
     assert store.known_hash(file) is None
     assert store.known_hash(tmp_path / "none") is None
     (store.cache / "x").mkdir()
-    store.clear_cache()
+    clear_cache(store.cache)
     assert list(store.cache.iterdir()) == []
     store.close()
 
@@ -197,4 +229,4 @@ def test_settings_and_recent_projects_survive(tmp_path: Path, own_folders: Path)
     (own_folders / "config" / "bichromus" / "settings.json").write_text("[broken")
     assert Settings().recent() == []
     os.rmdir(own_folders / "cache")
-    assert ProjectState().settings.balance_auto
+    assert ProjectState().blend.balance_auto

@@ -1,5 +1,5 @@
-"""The one bridge from the workspace's signals, which come from any thread, to the interface
-thread.
+"""The one bridge from the workspace's signals, which come from any thread, to the thread of the
+interface.
 """
 
 from __future__ import annotations
@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+from psygnal import SignalInstance
 from PyQt6.QtCore import QObject, pyqtSignal
 
 from ..workspace.session import Session
@@ -17,30 +18,32 @@ class Bridge(QObject):
     Qt.
 
     All of it passes one queue of this object, so that nothing arrives any more once it is closed.
+    Signals without a value mean: pull the snapshot anew.
     """
 
-    state = pyqtSignal(object)
-    channels = pyqtSignal(object)
-    recipe = pyqtSignal(object)
-    advice = pyqtSignal(str, object)
+    state = pyqtSignal()
+    channels = pyqtSignal()
+    recipe = pyqtSignal()
     judged = pyqtSignal()
     planned = pyqtSignal()
     logged = pyqtSignal()
-    told = pyqtSignal(str)
-    cache = pyqtSignal(object)
-    took_in = pyqtSignal(object, bool)
-    rehearsing = pyqtSignal(int, int, str)
     reviewed = pyqtSignal()
     stepped = pyqtSignal()
+    advice = pyqtSignal(str, object)
+    message = pyqtSignal(str)
+    errors = pyqtSignal(list)
+    cache = pyqtSignal(object)
+    written = pyqtSignal(list)
+    took_in = pyqtSignal(object, bool)
+    rehearsing = pyqtSignal(int, int, str)
     sub_rendered = pyqtSignal(object, object)
     sub_thumb = pyqtSignal(str, object)
     stacked = pyqtSignal(list)
-    rehearsed = pyqtSignal(str, object)
+    outlook = pyqtSignal(str, object)
     year = pyqtSignal(list)
     rendered = pyqtSignal(object, object)
     thumbnail = pyqtSignal(str, object)
     published = pyqtSignal(list)
-    trouble = pyqtSignal(list)
     job = pyqtSignal(object)
     idle = pyqtSignal()
     cancelled = pyqtSignal(str)
@@ -50,33 +53,7 @@ class Bridge(QObject):
         super().__init__(parent)
         self._open = True
         self._arrived.connect(self._deliver)  # Qt queues it where it comes from another thread
-        for name, source in {
-            "state": session.document.changed,
-            "channels": session.channels_changed,
-            "recipe": session.recipe_changed,
-            "advice": session.advice_changed,
-            "judged": session.judged,
-            "planned": session.planned,
-            "logged": session.logged,
-            "told": session.told,
-            "cache": session.cached,
-            "took_in": session.logbook.took_in,
-            "rehearsing": session.logbook.rehearsed,
-            "reviewed": session.reviewer.changed,
-            "stepped": session.reviewer.stepped,
-            "sub_rendered": session.reviewer.rendered,
-            "sub_thumb": session.reviewer.thumb,
-            "stacked": session.reviewer.stacked,
-            "rehearsed": session.rehearsed,
-            "year": session.year,
-            "rendered": session.rendered,
-            "thumbnail": session.thumbnail,
-            "published": session.published,
-            "trouble": session.trouble,
-            "job": session.jobs.reported,
-            "idle": session.jobs.idle,
-            "cancelled": session.jobs.cancelled,
-        }.items():
+        for name, source in _sources(session).items():
             source.connect(self._carrier(name))
 
     def close(self) -> None:
@@ -93,3 +70,35 @@ class Bridge(QObject):
     def _deliver(self, name: str, values: tuple[Any, ...]) -> None:
         if self._open:
             getattr(self, name).emit(*values)
+
+
+def _sources(session: Session) -> dict[str, SignalInstance]:
+    """The session's signals, by what the bridge calls them."""
+    return {
+        "state": session.document.changed,
+        "channels": session.channels.changed,
+        "recipe": session.blend.recipe_changed,
+        "judged": session.blend.judged,
+        "planned": session.planning.changed,
+        "logged": session.log.changed,
+        "reviewed": session.subs.changed,
+        "stepped": session.subs.stepped,
+        "advice": session.advice,
+        "message": session.message,
+        "errors": session.errors,
+        "cache": session.channels.cached,
+        "written": session.channels.written,
+        "took_in": session.log.took_in,
+        "rehearsing": session.evening.progressed,
+        "sub_rendered": session.subs.pictures.rendered,
+        "sub_thumb": session.subs.pictures.thumb,
+        "stacked": session.subs.stacked,
+        "outlook": session.planning.outlook,
+        "year": session.planning.year,
+        "rendered": session.blend.rendered,
+        "thumbnail": session.blend.thumbnail,
+        "published": session.publishing.published,
+        "job": session.jobs.reported,
+        "idle": session.jobs.idle,
+        "cancelled": session.jobs.cancelled,
+    }

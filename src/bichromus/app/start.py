@@ -14,7 +14,9 @@ from PyQt6.QtWidgets import QApplication
 
 from ..core.model.errors import BichromusError, ProjectError
 from ..workspace.demo.plan import demo_plan
-from ..workspace.project.folders import Settings, demo_project, new_project
+from ..workspace.demo.project import demo_project
+from ..workspace.library.settings import Settings
+from ..workspace.project.folders import new_project
 from ..workspace.session import Session
 from .shell.window import Window
 from .theme.look import LOOK, load_fonts
@@ -67,18 +69,18 @@ class Application(QObject):
         if old is not None:
             old.close()
         self.settings.add_recent(session.document.folder)
-        session.begin()
+        session.follow()
         if demo and not session.state.sources:
             session.open_demo()
         elif demo and not session.state.plan.sites:
-            session.set_plan("the demo's stations", **demo_plan().model_dump())
+            session.planning.set_plan("the demo's stations", **demo_plan().model_dump())
         return window
 
     def _closed(self, window: object) -> None:
         if window is self.window:
             self.window = None
 
-    def tell(
+    def report(
         self, kind: type[BaseException], error: BaseException, trace: TracebackType | None
     ) -> None:
         """An error that nothing else caught: told in the window, and the program goes on."""
@@ -90,14 +92,14 @@ class Application(QObject):
                 do="The project is unharmed; report this with what stands in the terminal",
             )
         if self.window is not None:
-            self.window.show_trouble([error])
+            self.window.show_errors([error])
 
     def _wanted(self, what: object) -> None:
         try:
             self.open(what if isinstance(what, Path) else str(what))
         except BichromusError as error:
             if self.window is not None:
-                self.window.show_trouble([error])
+                self.window.show_errors([error])
 
 
 def make_application() -> QApplication:
@@ -131,8 +133,8 @@ def start(project: str | None, demo: bool) -> int:
         if project or demo:
             return 2
         window = application.open("new")
-        window.show_trouble([error])
-    sys.excepthook = application.tell
+        window.show_errors([error])
+    sys.excepthook = application.report
     signal.signal(signal.SIGINT, lambda *_: app.quit())
     wake = QTimer()
     wake.start(300)  # lets Python see the interrupt

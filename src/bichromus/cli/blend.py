@@ -4,25 +4,26 @@ from __future__ import annotations
 
 import argparse
 import hashlib
+from functools import partial
 from pathlib import Path
 from typing import Any
+
+import numpy as np
 
 from .. import __version__
 from ..core.advise import advise_blend
 from ..core.blend import Blender, predict_noise
-from ..core.blend.companions import glow_plane, half_size, star_plane
 from ..core.blend.compose import compose, figures_of
-from ..core.blend.export import Clipped, Source, render_bands
-from ..core.files import FORMATS, blend_header, read_fits_header, write_picture
+from ..core.blend.mappings import named_mappings
+from ..core.blend.render import Clipped, PlaneSource, Renderer, RowSource
+from ..core.files import FORMATS, blend_header, format_of, read_fits_header, write_picture
 from ..core.files.atomic import check_output, write_text
 from ..core.files.fits_in import raw_rows
-from ..core.files.picture_out import format_of
 from ..core.measure import find_stars, measure_channels
 from ..core.model.errors import InputError
 from ..core.model.measures import Surface
-from ..core.model.planes import F32, Picture
+from ..core.model.planes import Picture
 from ..core.model.recipe import BlendSettings, ChannelFigures, Recipe, load_recipe
-from ..core.numerics.smoothing import fill
 from .common import (
     add_common,
     done,
@@ -42,8 +43,7 @@ def register(verbs: Any) -> None:
     parser.add_argument(
         "--mapping",
         metavar="ID",
-        help="hubble-order, bicolour, bicolour-shared, line-hues, or "
-        "free: R=S2,G=0.8*Ha+0.2*O3,B=O3",
+        help=f"{', '.join(named_mappings())}, or free: R=S2,G=0.8*Ha+0.2*O3,B=O3",
     )
     parser.add_argument("--balance", metavar="auto|0..1", help="0 colour, 1 clean (default: auto)")
     parser.add_argument("--recipe", metavar="FILE", help="take the settings of a saved recipe")
@@ -73,12 +73,9 @@ def run(options: argparse.Namespace) -> None:
     figures = known or _measured(pictures, files, progress.part(0, 0.5))
     recipe = compose(settings, figures, f"bichromus {__version__}")
     blender = Blender(recipe)
-    sources, shape = _sources(recipe, files, pictures)
-    extra = _companions(recipe, sources, shape)
-    clipped = Clipped()
-    bands = render_bands(
-        blender, sources, shape, chosen.dtype, *extra, progress.part(0.5, 1), clipped
-    )
+    renderer = _renderer(recipe, files, pictures)
+    shape, clipped = renderer.shape, Clipped()
+    bands = renderer.bands(recipe, shape, chosen.dtype, progress.part(0.5, 1), clipped=clipped)
     name, file = next(iter(files.items()))
     first = blend_header(pictures[name].header if pictures else read_fits_header(file))
     write_picture(
@@ -150,43 +147,20 @@ def _measured(
     }
 
 
-def _sources(
-    recipe: Recipe,
-    files: dict[str, Path],
-    pictures: dict[str, Picture],
-) -> tuple[dict[str, Source], tuple[int, int]]:
-    sources = {}
-    shape = next(iter(recipe.channels.values())).shape
+def _renderer(recipe: Recipe, files: dict[str, Path], pictures: dict[str, Picture]) -> Renderer:
+    sources: dict[str, PlaneSource] = {}
+    height, width = next(iter(recipe.channels.values())).shape
     for name in recipe.settings.used():
         stored = pictures[name].data if name in pictures else raw_rows(files[name])
         assert stored is not None
         a, bx, by = recipe.channels[name].background
-        rows = stored
-        sources[name] = Source(
-            lambda y0, y1, rows=rows: rows[y0:y1],  # type: ignore[misc]
-            Surface(a, bx, by, shape[1], shape[0]),
-        )
-    return sources, shape
+        surface = Surface(a, bx, by, width, height)
+        sources[name] = RowSource(partial(_rows, stored), surface, find_stars, name)
+    return Renderer(sources, (height, width))
 
 
-def _companions(
-    recipe: Recipe, sources: dict[str, Source], shape: tuple[int, int]
-) -> tuple[F32 | None, F32 | None]:
-    colour = recipe.settings.colour
-    glow = stars = None
-    if colour.saturation != 1.0:
-        glow = glow_plane(
-            (half_size(_whole(s, shape)), recipe.channels[n]) for n, s in sources.items()
-        )
-    if colour.star_colour != 1.0:
-        stars = star_plane(shape, [find_stars(_whole(s, shape)) for s in sources.values()])
-    return glow, stars
-
-
-def _whole(source: Source, shape: tuple[int, int]) -> F32:
-    plane = source.clean(0, shape[0])
-    missing = plane != plane
-    return fill(plane, missing) if missing.any() else plane
+def _rows(stored: np.ndarray, y0: int, y1: int) -> np.ndarray:
+    return stored[y0:y1]
 
 
 def _report(

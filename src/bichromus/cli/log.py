@@ -12,7 +12,8 @@ from typing import Any
 from ..core.files.atomic import check_output
 from ..core.model.errors import InputError
 from ..workspace.log.export import export, totals
-from ..workspace.log.table import Log
+from ..workspace.log.intake import take_in
+from ..workspace.log.table import LogTable
 from .angles import number
 from .common import add_common, done, print_json, table, terminal_progress
 
@@ -63,8 +64,8 @@ def _part(parts: Any, name: str, words: str, run: Any) -> argparse.ArgumentParse
 
 
 @contextlib.contextmanager
-def _log(options: argparse.Namespace, create: bool = False) -> Iterator[Log]:
-    log = Log.open(Path(options.project), create)
+def _log(options: argparse.Namespace, create: bool = False) -> Iterator[LogTable]:
+    log = LogTable.open(Path(options.project), create)
     try:
         yield log
     finally:
@@ -88,7 +89,7 @@ def run_intake(options: argparse.Namespace) -> None:
         raise InputError("There is no such folder", do="Check its name and the disk", file=folder)
     progress = terminal_progress()
     with _log(options, create=True) as log:
-        found = log.intake(folder, options.contributor, options.lon, filters, progress)
+        found = take_in(log, folder, options.contributor, options.lon, filters, progress)
     done()
     result = {**asdict(found), "broken": [{"file": f, "reason": r} for f, r in found.broken]}
     if options.json:

@@ -20,7 +20,8 @@ from PyQt6.QtGui import (
 )
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
-from ...workspace.viewing.renderer import Request, View
+from ...core.numerics.sampling import View
+from ...workspace.viewing.request import Request
 from ..theme.look import LOOK, font
 from ..widgets.paint import draw_tag, image_of
 from .camera import Camera, fitting
@@ -60,7 +61,7 @@ class Canvas(QWidget):
         self.alone: str | None = None
         self.before = False
         self.nine = False
-        self.look = ""
+        self.view_mode = ""
         self.drawing = False
         self._before_alone: tuple[str, str] | None = None
         self._marks: tuple[Mark, ...] = ()
@@ -81,6 +82,26 @@ class Canvas(QWidget):
     @property
     def shape_shown(self) -> tuple[int, int] | None:
         return self._shape
+
+    @property
+    def pixels(self) -> np.ndarray | None:
+        """The picture that is shown, (height, width, 3) bytes."""
+        return self._pixels
+
+    @property
+    def marks(self) -> tuple[Mark, ...]:
+        """Marks over the picture."""
+        return self._marks
+
+    @property
+    def caption(self) -> tuple[str, str] | None:
+        """Tag and words of what is shown alone."""
+        return self._caption
+
+    @property
+    def answered(self) -> int:
+        """The number of the request that is shown."""
+        return self._shown
 
     @property
     def zoom(self) -> float | None:
@@ -105,21 +126,21 @@ class Canvas(QWidget):
         name: str | None,
         caption: tuple[str, str] | None = None,
         shape: tuple[int, int] | None = None,
-        look: str = "",
+        view_mode: str = "",
         before: tuple[str, str] | None = None,
     ) -> None:
-        """Show one channel by itself, or the blend; ``caption`` is its tag and what it is, ``look``
-        what of it.
+        """Show one channel by itself, or the blend; ``caption`` is its tag and what it is,
+        ``view_mode`` what of it.
 
         ``shape`` is given where the channel lies on a grid of its own, ``before`` (channel and
-        look) where it can be shown as it was before a step.
+        view_mode) where it can be shown as it was before a step.
         """
         self._caption = caption
         self._own = shape
         self._before_alone = before
         self._use(shape or self._home)
-        if (name, look) != (self.alone, self.look):
-            self.alone, self.look = name, look
+        if (name, view_mode) != (self.alone, self.view_mode):
+            self.alone, self.view_mode = name, view_mode
             self.ask()
         self.update()
 
@@ -163,9 +184,15 @@ class Canvas(QWidget):
             return
         width, height = self._device_size()
         if self.nine and self.alone is not None:
-            name, look = self._asked()
+            name, view_mode = self.asked
             self.wanted.emit(
-                Request(next(_NUMBERS), View(0, 0, 1.0, width, height), name, nine=True, look=look)
+                Request(
+                    next(_NUMBERS),
+                    View(0, 0, 1.0, width, height),
+                    name,
+                    nine=True,
+                    view_mode=view_mode,
+                )
             )
             return
         seen = self._camera.seen(self._shape, width, height)
@@ -174,18 +201,19 @@ class Canvas(QWidget):
         left, top, right, bottom = seen
         x0, y0 = self._camera.to_picture(left, top, width, height)
         view = View(x0, y0, 1 / self._camera.zoom, right - left, bottom - top)
-        name, look = self._asked()
-        self.wanted.emit(Request(next(_NUMBERS), view, name, self.before, look=look))
+        name, view_mode = self.asked
+        self.wanted.emit(Request(next(_NUMBERS), view, name, self.before, view_mode=view_mode))
 
-    def _asked(self) -> tuple[str | None, str]:
+    @property
+    def asked(self) -> tuple[str | None, str]:
         """What is wanted on the stage: what is shown alone, or what it was before."""
         if self.before and self.alone is not None and self._before_alone is not None:
             return self._before_alone
-        return self.alone, self.look
+        return self.alone, self.view_mode
 
     def show_answer(self, request: Request, pixels: np.ndarray) -> None:
         """Take an answer; late ones and those of another mode are dropped."""
-        mine = (request.alone, request.look) == self._asked()
+        mine = (request.alone, request.view_mode) == self.asked
         mine = mine and (request.before == self.before or request.nine)
         mine = mine and request.nine == (self.nine and self.alone is not None)
         if request.id < self._shown or not mine or self._shape is None:

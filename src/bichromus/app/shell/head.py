@@ -10,10 +10,12 @@ from typing import Protocol
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QInputDialog, QMenu, QPushButton, QVBoxLayout, QWidget
 
-from ...workspace.project.folders import Settings
+from ...workspace.library.settings import Settings
 from ...workspace.session import Session
 from ..widgets.fold import button, label
+from .light import toggle_red
 from .route import Route
+from .sheet_stack import SheetStack
 
 
 class Owner(Protocol):
@@ -21,11 +23,10 @@ class Owner(Protocol):
 
     session: Session
     settings: Settings
+    sheets: SheetStack
 
     def choose_files(self) -> None: ...
     def choose_project(self) -> None: ...
-    def search(self) -> None: ...
-    def toggle_red(self) -> None: ...
     def guarded(self, action: Callable[[], object]) -> None: ...
 
 
@@ -55,9 +56,9 @@ class Head(QWidget):
         left_box.setFixedWidth(260)
         self.route = Route()
         find = button("find  Ctrl+K", "Find a command by a part of its name (Ctrl+K)", "quiet")
-        find.clicked.connect(owner.search)
+        find.clicked.connect(lambda: owner.sheets.search())
         red = button("red  N", "Red light, for the telescope (N)", "quiet")
-        red.clicked.connect(owner.toggle_red)
+        red.clicked.connect(lambda: toggle_red(owner.settings))
         right = QHBoxLayout()
         right.setContentsMargins(0, 0, 10, 0)
         right.addStretch(1)

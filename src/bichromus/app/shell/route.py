@@ -1,4 +1,4 @@
-"""The route: the steps as stations on one line, in the order of the work."""
+"""The route: the steps as marks on one line, in the order of the work."""
 
 from __future__ import annotations
 
@@ -20,17 +20,17 @@ from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from ..theme.look import LOOK, font
 
-State = Literal["empty", "half", "full"]
+StepState = Literal["empty", "half", "full"]
 _GAP = 132
 
 
 @dataclass(frozen=True)
-class Station:
+class StepMark:
     """A step on the route: ``count`` things want a decision there."""
 
     id: str
     title: str
-    state: State = "empty"
+    state: StepState = "empty"
     count: int = 0
     tip: str = ""
 
@@ -42,7 +42,7 @@ class Route(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.stations: list[Station] = []
+        self.marks: list[StepMark] = []
         self.current = ""
         self.setFixedHeight(52)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -51,35 +51,35 @@ class Route(QWidget):
         LOOK.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
-        return QSize(80 * max(len(self.stations), 1), 52)
+        return QSize(80 * max(len(self.marks), 1), 52)
 
-    def show_stations(self, stations: list[Station], current: str) -> None:
-        self.stations, self.current = stations, current
+    def show_steps(self, marks: list[StepMark], current: str) -> None:
+        self.marks, self.current = marks, current
         self.update()
 
     @property
     def _gap(self) -> float:
-        """From station to station; smaller in a narrow window."""
-        return min(_GAP, self.width() / max(len(self.stations), 1))
+        """From mark to mark; smaller in a narrow window."""
+        return min(_GAP, self.width() / max(len(self.marks), 1))
 
     def _centre(self, index: int) -> QPointF:
-        first = self.width() / 2 - self._gap * (len(self.stations) - 1) / 2
+        first = self.width() / 2 - self._gap * (len(self.marks) - 1) / 2
         return QPointF(first + index * self._gap, 20)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
-        if not self.stations:
+        if not self.marks:
             return
         t = LOOK.theme
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(QColor(t.faint), 1.5))
-        painter.drawLine(self._centre(0), self._centre(len(self.stations) - 1))
-        for index, station in enumerate(self.stations):
-            self._paint_station(painter, self._centre(index), station)
+        painter.drawLine(self._centre(0), self._centre(len(self.marks) - 1))
+        for index, mark in enumerate(self.marks):
+            self._paint_mark(painter, self._centre(index), mark)
 
-    def _paint_station(self, painter: QPainter, centre: QPointF, station: Station) -> None:
+    def _paint_mark(self, painter: QPainter, centre: QPointF, mark: StepMark) -> None:
         t = LOOK.theme
-        here = station.id == self.current
+        here = mark.id == self.current
         painter.setPen(QPen(QColor(t.strong if here else t.muted), 1.6))
         painter.setBrush(QColor(t.panel))
         if here:
@@ -88,29 +88,29 @@ class Route(QWidget):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QColor(t.strong if here else t.muted))
         disc = QRectF(centre.x() - 6, centre.y() - 6, 12, 12)
-        if station.state == "full":
+        if mark.state == "full":
             painter.drawEllipse(disc)
-        elif station.state == "half":
+        elif mark.state == "half":
             painter.drawPie(disc, 90 * 16, 180 * 16)
-        if station.count:
+        if mark.count:
             badge = QRectF(centre.x() + 11, 4, 20, 14)
             painter.setBrush(QColor(t.accent))
             painter.drawRoundedRect(badge, 7, 7)
             painter.setPen(QColor(t.ground))
             painter.setFont(font(8.5, QFont.Weight.DemiBold))
-            painter.drawText(badge, Qt.AlignmentFlag.AlignCenter, str(station.count))
+            painter.drawText(badge, Qt.AlignmentFlag.AlignCenter, str(mark.count))
         painter.setPen(QColor(t.strong if here else t.muted))
         painter.setFont(font(9.6, QFont.Weight.DemiBold if here else QFont.Weight.Normal))
         words = QRectF(centre.x() - self._gap / 2, 32, self._gap, 18)
-        painter.drawText(words, Qt.AlignmentFlag.AlignCenter, station.title)
+        painter.drawText(words, Qt.AlignmentFlag.AlignCenter, mark.title)
         if here and self.hasFocus():
-            width = painter.fontMetrics().horizontalAdvance(station.title)
+            width = painter.fontMetrics().horizontalAdvance(mark.title)
             painter.drawLine(
                 QPointF(centre.x() - width / 2, 50), QPointF(centre.x() + width / 2, 50)
             )
 
     def _index_at(self, x: float) -> int | None:
-        for index in range(len(self.stations)):
+        for index in range(len(self.marks)):
             if abs(self._centre(index).x() - x) < self._gap / 2:
                 return index
         return None
@@ -118,10 +118,10 @@ class Route(QWidget):
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         index = self._index_at(event.position().x()) if event else None
         if index is not None:
-            self.chosen.emit(self.stations[index].id)
+            self.chosen.emit(self.marks[index].id)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        ids = [s.id for s in self.stations]
+        ids = [s.id for s in self.marks]
         if (
             event is None
             or event.key() not in (Qt.Key.Key_Left, Qt.Key.Key_Right)
@@ -136,10 +136,10 @@ class Route(QWidget):
         if isinstance(event, QHelpEvent):
             index = self._index_at(float(event.pos().x()))
             if index is not None:
-                station = self.stations[index]
+                mark = self.marks[index]
                 QToolTip.showText(
                     event.globalPos(),
-                    f"{station.title} (key {index + 1})\n{station.tip}".strip(),
+                    f"{mark.title} (key {index + 1})\n{mark.tip}".strip(),
                     self,
                 )
             return True

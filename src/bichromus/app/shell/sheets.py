@@ -4,8 +4,7 @@ a command.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Sequence
 
 from PyQt6.QtCore import QEvent, QObject, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent
@@ -21,21 +20,8 @@ from PyQt6.QtWidgets import (
 
 from ...core.advise import Advice
 from ...core.model.errors import BichromusError
+from ..command import Command
 from ..widgets.fold import button, label
-
-
-@dataclass(frozen=True)
-class Command:
-    """Something that can be done: how it is called, its key, what it does, and whether it can be
-    done now.
-    """
-
-    id: str
-    title: str
-    key: str
-    run: Callable[[], None]
-    group: str = ""
-    ready: Callable[[], bool] = lambda: True
 
 
 class Sheet(QFrame):
@@ -109,7 +95,7 @@ class WhySheet(Sheet):
         self.body.addWidget(inside)
 
 
-class TroubleSheet(Sheet):
+class ErrorSheet(Sheet):
     """What went wrong, one sentence each, until it is put away."""
 
     def __init__(self, parent: QWidget) -> None:

@@ -1,62 +1,40 @@
-"""The window: route above, ledger and inspector beside the stage, advice at the foot."""
+"""The window: route above, channels and inspector beside the stage, advice at the foot."""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
-from PyQt6.QtCore import QByteArray, QEvent, QObject, Qt, pyqtSignal
-from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QKeyEvent, QResizeEvent
-from PyQt6.QtWidgets import (
-    QApplication,
-    QFileDialog,
-    QFrame,
-    QHBoxLayout,
-    QLineEdit,
-    QMainWindow,
-    QPlainTextEdit,
-    QScrollArea,
-    QStackedWidget,
-    QVBoxLayout,
-    QWidget,
-)
+from PyQt6.QtCore import QByteArray, Qt, pyqtSignal
+from PyQt6.QtGui import QCloseEvent, QDragEnterEvent, QDropEvent, QResizeEvent
+from PyQt6.QtWidgets import QMainWindow
 
 from ...core.model.errors import BichromusError
-from ...core.model.recipe import Recipe
-from ...workspace.log.export import channel_order
-from ...workspace.project.folders import Settings
+from ...workspace.library.settings import Settings
 from ...workspace.session import Session
-from ...workspace.subs.quick_stack import Preliminary
 from ..bridge import Bridge
 from ..canvas import Canvas
-from ..steps.blend import BlendStep
-from ..steps.channels import ChannelsStep
-from ..steps.log import LogStep
-from ..steps.plan import PlanStep
-from ..steps.publish import PublishStep
-from ..steps.step import Desk, Step
-from ..steps.subs import SubsStep
-from ..theme.look import LOOK, THEMES
+from ..steps import Step, find_steps
+from ..steps.step import StepContext, WindowActions
+from ..theme.look import LOOK
 from ..widgets.later import Later, Pause
-from ..widgets.text import clock_text, snr_text, value_text
+from ..widgets.text import snr_text
+from .cards import card_of, listed_channels, probe_text
+from .channel_list import ChannelList
 from .commands import MORE_KEYS, make_commands
-from .foot import Foot
+from .files import choose_pictures, choose_project, dropped_paths, pictures_in, project_in
 from .head import Head
-from .ledger import Card, Ledger
-from .route import Station
-from .sheets import Finder, KeySheet, TroubleSheet, WhySheet
+from .hold_keys import HoldKeys
+from .layout import StepPanels, lay_out
+from .route import StepMark
+from .sheet_stack import SheetStack
+from .status_bar import StatusBar
 from .welcome import Welcome
 
-HOLD_KEYS = {
-    Qt.Key.Key_H: "Ha",
-    Qt.Key.Key_O: "O3",
-    Qt.Key.Key_S: "S2",
-    Qt.Key.Key_L: "L",
-    Qt.Key.Key_R: "R",
-    Qt.Key.Key_G: "G",
-    Qt.Key.Key_B: "B",
-}
-_FILES = "Stacks (*.fits *.fit *.fts *.fits.gz *.fits.fz *.tif *.tiff *.png);;All files (*)"
+FIRST_STEP = "channels"
+_THUMBNAIL_PX = 240
+_THUMBNAILS_AFTER_MS = 120
+_PEEK_MS = 900
 
 
 class Window(QMainWindow):
@@ -76,149 +54,81 @@ class Window(QMainWindow):
         self.canvas = Canvas()
         self.selected: str | None = None
         self._held: str | None = None
-        self._topics: dict[str, object] = {}
-        desk = Desk(session, self.bridge, self.canvas, self, settings)
-        self.steps: list[Step] = [
-            PlanStep(desk),
-            LogStep(desk),
-            SubsStep(desk),
-            ChannelsStep(desk),
-            BlendStep(desk),
-            PublishStep(desk),
-        ]
-        self.step = self.step_named("channels")
-        self._thumbs = Pause(self, lambda: session.ask_thumbnails(240), 120)
+        self._advice: dict[str, object] = {}
+        actions = WindowActions(self.go, self.choose_files)
+        context = StepContext(session, self.bridge, self.canvas, self, settings, actions)
+        self.steps: list[Step] = [make(context) for make in find_steps()]
+        self.step = self.step_named(FIRST_STEP)
+        self.head, self.channel_list = Head(self), ChannelList()
+        self.status_bar, self.welcome = StatusBar(), Welcome()
+        self.panels = StepPanels(self.steps, self.welcome, self.canvas)
+        self.setCentralWidget(lay_out(self.head, self.channel_list, self.panels, self.status_bar))
+        self._thumbs = Pause(
+            self, lambda: session.blend.request_thumbnails(_THUMBNAIL_PX), _THUMBNAILS_AFTER_MS
+        )
         self._frame = Later(self, self._show_frame)
-        self._build()
-        self._wire()
         self.commands = make_commands(self)
-        self.finder = Finder(self, self.commands)
-        self.key_sheet = KeySheet(self, self.commands, MORE_KEYS)
+        self.sheets = SheetStack(self, self.commands, MORE_KEYS)
+        self._keys = HoldKeys(self, self.hold, self.release, self.hold_before, self._space_is_free)
+        self._wire()
+        self._restore()
+        self.go(FIRST_STEP)
+
+    def _restore(self) -> None:
         self.setAcceptDrops(True)
         self.setMinimumSize(1100, 700)
         self.resize(1280, 800)
-        geometry = settings.get("geometry")
+        geometry = self.settings.get("geometry")
         if isinstance(geometry, str):
             self.restoreGeometry(QByteArray.fromBase64(geometry.encode()))
-        app = QApplication.instance()
-        assert app is not None
-        app.installEventFilter(self)
-        self.go("channels")
-
-    # --- building ---
-
-    def _build(self) -> None:
-        self.head = Head(self)
-        self.ledger = Ledger()
-        self.foot = Foot()
-        self.welcome = Welcome()
-        self.stage = QStackedWidget()
-        self.stage.addWidget(self.welcome)
-        self.stage.addWidget(self.canvas)
-        self.shelves, self.inspectors = QStackedWidget(), QStackedWidget()
-        self.inspectors.setFixedWidth(312)
-        for step in self.steps:
-            if step.stage is not None:
-                self.stage.addWidget(step.stage)
-            self.shelves.addWidget(step.shelf or QWidget())
-            self.inspectors.addWidget(step.inspector)
-        self.shelf_frame = QFrame()
-        shelf_row = QVBoxLayout(self.shelf_frame)
-        shelf_row.setContentsMargins(10, 8, 10, 2)
-        shelf_row.addWidget(self.shelves)
-        middle = QVBoxLayout()
-        middle.setSpacing(0)
-        middle.addWidget(self.stage, 1)
-        middle.addWidget(self.shelf_frame)
-        cards = QScrollArea()
-        cards.setFrameShape(QFrame.Shape.NoFrame)
-        cards.setWidget(self.ledger)
-        cards.setWidgetResizable(True)
-        cards.setFixedWidth(172)
-        cards.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        cards.setFocusPolicy(Qt.FocusPolicy.NoFocus)
-        body = QHBoxLayout()
-        body.setSpacing(1)
-        body.addWidget(cards)
-        body.addLayout(middle, 1)
-        body.addWidget(self.inspectors)
-        ground = QWidget()
-        ground.setObjectName("ground")
-        whole = QVBoxLayout(ground)
-        whole.setContentsMargins(0, 0, 0, 0)
-        whole.setSpacing(1)
-        whole.addWidget(self.head)
-        whole.addLayout(body, 1)
-        whole.addWidget(self.foot)
-        self.setCentralWidget(ground)
-        self.why_sheet, self.trouble_sheet = WhySheet(self), TroubleSheet(self)
 
     def _wire(self) -> None:
-        bridge, canvas = self.bridge, self.canvas
-        canvas.wanted.connect(self.session.ask_view)
+        bridge, canvas, status_bar = self.bridge, self.canvas, self.status_bar
+        canvas.wanted.connect(self.session.blend.request_view)
         canvas.pointed.connect(self._probe)
-        canvas.left.connect(lambda: self.foot.show_probe(""))
+        canvas.left.connect(lambda: status_bar.show_probe(""))
         bridge.rendered.connect(canvas.show_answer)
-        bridge.channels.connect(lambda _channels: self._show_channels())
-        bridge.recipe.connect(self._show_recipe)
-        bridge.state.connect(lambda _state: self._frame.ask())
-        bridge.judged.connect(self._frame.ask)
-        bridge.planned.connect(self._frame.ask)
-        bridge.logged.connect(self._frame.ask)
+        bridge.channels.connect(self._frame.ask)
+        bridge.recipe.connect(self._show_picture)
+        for changed in (bridge.state, bridge.judged, bridge.planned, bridge.logged):
+            changed.connect(self._frame.ask)
         bridge.reviewed.connect(self._frame.ask)
-        bridge.told.connect(self.foot.tell)
-        bridge.stacked.connect(self._show_stacked)
+        bridge.message.connect(status_bar.say)
         bridge.advice.connect(self._take_advice)
-        bridge.trouble.connect(self.show_trouble)
-        bridge.job.connect(self.foot.show_job)
+        bridge.errors.connect(self.show_errors)
+        bridge.job.connect(status_bar.show_job)
         bridge.idle.connect(self._idle)
         bridge.cancelled.connect(
-            lambda title: self.foot.tell(f"Cancelled: {title}. Nothing was left half-done.")
+            lambda title: status_bar.say(f"Cancelled: {title}. Nothing was left half-done.")
         )
         self.head.route.chosen.connect(self.go)
-        self.ledger.chosen.connect(self.select)
-        self.foot.why.connect(self.show_why)
-        self.foot.cancel.connect(self.session.jobs.cancel)
+        self.channel_list.chosen.connect(self.select)
+        status_bar.why.connect(self.show_why)
+        status_bar.cancel.connect(self.session.jobs.cancel)
         self.welcome.open_wanted.connect(self.choose_files)
-        self.welcome.again_wanted.connect(self.session.begin)
+        self.welcome.again_wanted.connect(self.session.channels.prepare_again)
         self.welcome.demo_wanted.connect(lambda: self.project_wanted.emit("demo"))
-        channels = self.step_named("channels")
-        assert isinstance(channels, ChannelsStep)
-        channels.stacks.open_button.clicked.connect(self.choose_files)
         LOOK.changed.connect(self._show_frame)
 
     # --- gestures ---
 
     def step_named(self, step_id: str) -> Step:
+        """A step by its id. Raises StopIteration."""
         return next(s for s in self.steps if s.id == step_id)
 
     def go(self, step_id: str) -> None:
         """Go to a step."""
-        index = next(i for i, s in enumerate(self.steps) if s.id == step_id)
-        if self.step is not self.steps[index]:
+        step = self.step_named(step_id)
+        if self.step is not step:
             self.step.leave()
-        self.step = self.steps[index]
-        self.shelves.setCurrentIndex(index)
-        self._fit_shelf()
+        self.step = step
+        self.panels.show_step(self.steps.index(step))
         self._show_stage()
-        self.inspectors.setCurrentIndex(index)
-        self.step.enter()
-        (self.step.first or self.canvas).setFocus()
-        self.foot.show_probe("")
+        step.enter()
+        (step.first or self.canvas).setFocus()
+        self.status_bar.show_probe("")
         self._show_frame()
         self._show_advice()
-
-    def _show_stage(self) -> None:
-        self.stage.setCurrentWidget(
-            self.step.stage or (self.canvas if self.session.painter else self.welcome)
-        )
-
-    def _fit_shelf(self) -> None:
-        self.shelf_frame.setVisible(
-            self.step.shelf is not None and self.session.painter is not None
-        )
-        if self.step.shelf is not None:
-            self.shelves.setFixedHeight(self.step.shelf.minimumHeight())
 
     def select(self, channel: str) -> None:
         """Choose a channel."""
@@ -227,159 +137,111 @@ class Window(QMainWindow):
         self._show_frame()
 
     def choose_files(self) -> None:
-        start = self.settings.get("folder", str(Path.home()))
-        paths, _ = QFileDialog.getOpenFileNames(self, "Open stacks", start, _FILES)
+        """Choose stacks, and open them."""
+        paths = choose_pictures(self, self.settings)
         if paths:
-            self.settings.set("folder", str(Path(paths[0]).parent))
-            self.session.open_files([Path(p) for p in paths])
+            self.session.channels.open_files(paths)
 
     def choose_project(self) -> None:
-        found = QFileDialog.getExistingDirectory(self, "Open a project folder", str(Path.home()))
-        if found:
-            self.project_wanted.emit(Path(found))
+        """Choose a project, and open it."""
+        found = choose_project(self)
+        if found is not None:
+            self.project_wanted.emit(found)
+
+    def take_paths(self, paths: Sequence[Path]) -> None:
+        """Open dropped files; a folder gives the files in it, a project folder opens the
+        project.
+        """
+        project = project_in(paths)
+        if project is not None:
+            self.project_wanted.emit(project)
+            return
+        files = pictures_in(paths)
+        if files:
+            self.session.channels.open_files(files)
 
     def guarded(self, action: Callable[[], object]) -> None:
-        """Do something that the disk may refuse, and tell it if so."""
+        """Do something that the disk may refuse, and say so if it does."""
         try:
             action()
         except BichromusError as error:
-            self.show_trouble([error])
+            self.show_errors([error])
 
     def undo(self) -> None:
+        """Undo the last gesture, once the one in hand has ended."""
         self.step.finish()
         label = self.session.document.undo()
-        self.foot.tell(f"Undone: {label}." if label else "There is nothing to undo.")
+        self.status_bar.say(f"Undone: {label}." if label else "There is nothing to undo.")
 
     def redo(self) -> None:
+        """Do again what was undone."""
         self.step.finish()
         label = self.session.document.redo()
-        self.foot.tell(f"Done again: {label}." if label else "There is nothing to do again.")
-
-    def use_theme(self, theme_id: str) -> None:
-        if theme_id != "red":
-            self.settings.set("theme", theme_id)
-        LOOK.use(theme_id)
-
-    def toggle_red(self) -> None:
-        """Red light on or off."""
-        self.use_theme(self.settings.get("theme", "dusk") if LOOK.theme.red_only else "red")
-
-    def cycle_theme(self) -> None:
-        ids = list(THEMES)
-        self.use_theme(ids[(ids.index(LOOK.theme.id) + 1) % len(ids)])
+        self.status_bar.say(f"Done again: {label}." if label else "There is nothing to do again.")
 
     def show_why(self) -> None:
-        if self.foot.advice is None:
-            return
-        if self.why_sheet.isVisible():
-            self.why_sheet.put_away()
-            return
-        self.why_sheet.show_advice(self.foot.advice)
-        self.why_sheet.open_at(184, self.height() - 38)
+        """The figures behind the sentence at the foot."""
+        self.sheets.show_why(self.status_bar.advice)
 
-    def show_trouble(self, errors: Sequence[BichromusError]) -> None:
+    def show_errors(self, errors: Sequence[BichromusError]) -> None:
         """Say what went wrong, until it is put away."""
-        self.trouble_sheet.show_errors(errors)
-        self.trouble_sheet.open_at(184, self.height() - 38)
-
-    def show_keys(self) -> None:
-        if self.key_sheet.isVisible():
-            self.key_sheet.put_away()
-        else:
-            self.key_sheet.open_at((self.width() - self.key_sheet.width()) // 2, 70, below=True)
-
-    def search(self) -> None:
-        self.finder.ask((self.width() - self.finder.width()) // 2, 60)
+        self.sheets.show_errors(errors)
 
     def escape(self) -> None:
         """Put the top sheet away, else cancel the job."""
-        for sheet in (self.finder, self.key_sheet, self.trouble_sheet, self.why_sheet):
-            if sheet.isVisible():
-                sheet.put_away()
-                return
-        self.session.jobs.cancel()
+        if not self.sheets.put_away_top():
+            self.session.jobs.cancel()
 
     # --- holding a key ---
 
-    def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
-        """Holding a channel's letter shows it alone, whatever has the focus, unless something is
-        typed.
-        """
-        if (
-            not isinstance(event, QKeyEvent)
-            or not isinstance(watched, QWidget)
-            or watched.window() is not self
-        ):
-            return super().eventFilter(watched, event)
-        key = Qt.Key(event.key()) if event.key() else Qt.Key.Key_unknown
-        if (
-            key == Qt.Key.Key_Space
-            and self.step.stage is None
-            and self.focusWidget() in (self.canvas, self.ledger)
-        ):
-            if not event.isAutoRepeat() and event.type() in (
-                QEvent.Type.KeyPress,
-                QEvent.Type.KeyRelease,
-            ):
-                self.hold_before(event.type() == QEvent.Type.KeyPress)
-            return event.type() in (QEvent.Type.KeyPress, QEvent.Type.KeyRelease)
-        if (
-            key not in HOLD_KEYS
-            or event.modifiers()
-            or isinstance(self.focusWidget(), (QLineEdit, QPlainTextEdit))
-        ):
-            return super().eventFilter(watched, event)
-        if event.type() == QEvent.Type.KeyPress:
-            if not event.isAutoRepeat():
-                self.hold(HOLD_KEYS[key])
-            return True
-        if event.type() == QEvent.Type.KeyRelease:
-            if not event.isAutoRepeat():
-                self.release(HOLD_KEYS[key])
-            return True
-        return super().eventFilter(watched, event)
+    def _space_is_free(self) -> bool:
+        here = self.focusWidget() in (self.canvas, self.channel_list)
+        return self.step.stage is None and here
 
     def hold_before(self, on: bool) -> None:
-        """Show the blend before the last change until Space is released."""
+        """Show what was before: the channel's last step, or the blend's last change, until Space
+        is released.
+        """
         if self.canvas.has_before:
             self.canvas.set_before(on)
-            self.foot.tell("Before this step." if on else "As it is now.", 900)
+            self.status_bar.say("Before this step." if on else "As it is now.", _PEEK_MS)
             return
-        if on and self.session.before is None:
-            self.foot.tell("There is no earlier picture to compare with.")
+        if on and self.session.blend.snapshot.previous is None:
+            self.status_bar.say("There is no earlier picture to compare with.")
             return
         if self.canvas.alone is None:
             self.canvas.set_before(on)
-            self.foot.tell("Before the last change." if on else "As it is now.", 900)
+            self.status_bar.say("Before the last change." if on else "As it is now.", _PEEK_MS)
 
     def hold(self, channel: str) -> None:
         """Show one channel alone until it is released."""
-        if channel not in self.session.channels.chosen:
-            self.foot.tell(f"There is no {channel} in this project.")
+        channels = self.session.channels.snapshot
+        if channel not in channels.chosen:
+            self.status_bar.say(f"There is no {channel} in this project.")
             return
         self._held = channel
-        prepared = self.session.channels.channel(channel)
-        self.canvas.set_alone(
-            channel, (channel, f"{prepared.label}   SNR {snr_text(prepared.measure.snr)}")
-        )
+        prepared = channels.channel(channel)
+        words = f"{prepared.label}   SNR {snr_text(prepared.measure.snr)}"
+        self.canvas.set_alone(channel, (channel, words))
 
     def release(self, channel: str) -> None:
+        """Back to what the step shows."""
         if self._held == channel:
             self._held = None
             self.step.enter()
 
     # --- what is shown ---
 
-    def _show_channels(self) -> None:
-        painter = self.session.painter
-        self._show_stage()
-        self._fit_shelf()
-        self.canvas.set_shape(painter.shape if painter else None)
-        self.canvas.ask()
-        self._thumbs.ask()
-        self._show_frame()
+    def _show_stage(self) -> None:
+        renderer = self.session.blend.snapshot.renderer
+        picture = self.canvas if renderer is not None else self.welcome
+        self.panels.stage.setCurrentWidget(self.step.stage or picture)
+        self.panels.fit_bottom(self.step, renderer is not None)
 
-    def _show_recipe(self, _recipe: Recipe | None) -> None:
+    def _show_picture(self) -> None:
+        renderer = self.session.blend.snapshot.renderer
+        self._show_stage()
+        self.canvas.set_shape(renderer.shape if renderer else None)
         self.canvas.ask()
         self._thumbs.ask()
         self._frame.ask()
@@ -390,151 +252,44 @@ class Window(QMainWindow):
         more = f"{count} {'station' if count == 1 else 'stations'}" if count else ""
         target = next((s.object_name for s in state.sources if s.object_name), "")
         self.head.show_project(state.name, " · ".join(p for p in (target, more) if p))
-        marks = []
-        for step in self.steps:
-            condition, decisions = step.station()
-            marks.append(Station(step.id, step.title, condition, decisions, step.tip))
-        self.head.route.show_stations(marks, self.step.id)
-        self.ledger.show_cards([self._card(n) for n in self._ledger_names()], self.selected)
+        marks = [StepMark(s.id, s.title, *s.status(), s.tip) for s in self.steps]
+        self.head.route.show_steps(marks, self.step.id)
+        names = listed_channels(self.session, self.step)
+        cards = [card_of(self.session, self.step, n) for n in names]
+        self.channel_list.show_cards(cards, self.selected)
         self.welcome.show_state(self.session.jobs.busy, bool(state.sources))
         self.setWindowTitle(f"{state.name} – Bichromus")
 
-    def _ledger_names(self) -> list[str]:
-        """The project's channels; while planning and logging also those that are still to
-        be shot.
-        """
-        names = set(self.session.channels.names) | self.step.names()
-        return sorted(names, key=channel_order)
-
-    def _card(self, name: str) -> Card:
-        key = next((k.name[-1] for k, n in HOLD_KEYS.items() if n == name), "")
-        own = self.step.card(name, key)
-        if own is not None:
-            return own
-        if name not in self.session.channels.chosen:
-            held = clock_text(self.step.held_hours(name))
-            return Card(
-                name,
-                held,
-                "–",
-                None,
-                *self.step.figure(name),
-                "",
-                f"{held or 'Nothing'} of it yet.",
-            )
-        prepared = self.session.channels.channel(name)
-        snr = prepared.measure.snr
-        need = self.step.needs.get(name)
-        figure = self.step.figure(name)
-        hours = clock_text(self.step.held_hours(name) or prepared.hours)
-        if need is None or snr is None:
-            used = self.session.recipe is not None and name in self.session.recipe.settings.used()
-            tip = f"{hours} gathered." if hours else "Its header tells no hours."
-            return Card(
-                name, hours, snr_text(snr), 1.0 if used and snr else None, *figure, key, tip
-            )
-        wanted = snr * need.factor
-        more = f", {clock_text(need.hours_more)} more under the same sky" if need.hours_more else ""
-        tip = f"SNR {snr_text(snr)} of the {snr_text(wanted)} that full colour would take{more}."
-        return Card(
-            name,
-            hours,
-            f"{snr_text(snr)} of {snr_text(wanted)}",
-            1 / need.factor,
-            *figure,
-            key,
-            tip,
-            True,
-        )
-
-    def _show_stacked(self, made: list[Preliminary]) -> None:
-        """A night was stacked: look at it in Channels, and say what could not be used."""
-        words = ", ".join(f"{m.channel} of {m.subs} subs" for m in made)
-        lost = [n for m in made for n in m.left_out]
-        self.foot.tell(
-            f"Stacked: {words}."
-            + (
-                f" Left out, their stars do not fit: {', '.join(lost[:3])}"
-                f"{' and more' if len(lost) > 3 else ''}."
-                if lost
-                else ""
-            ),
-            9000,
-        )
-        channels = self.step_named("channels")
-        assert isinstance(channels, ChannelsStep)
-        channels.show_next_preliminary()
-        self.go("channels")
-
     def _take_advice(self, topic: str, advice: object) -> None:
-        self._topics[topic] = advice
+        self._advice[topic] = advice
         self._show_advice()
 
     def _show_advice(self) -> None:
-        topic = self.step.id if self.step.id in ("plan", "log", "subs", "channels") else "blend"
-        self.foot.show_advice(self._topics.get(topic))  # type: ignore[arg-type]
+        topic = self.step.topic or self.step.id
+        self.status_bar.show_advice(self._advice.get(topic))  # type: ignore[arg-type]
 
     def _idle(self) -> None:
-        self.foot.show_job(None)
+        self.status_bar.show_job(None)
         self._show_frame()
 
     def _probe(self, x: int, y: int) -> None:
-        painter, recipe = self.session.painter, self.session.recipe
-        if painter is None:
-            return
-        alone = self.canvas.alone
-        if alone is not None and (
-            alone in painter.channels.origins or alone in painter.channels.chosen
-        ):
-            names = [painter.find(alone).channel]
-            value, snr = painter.probe_one(painter.find(alone), x, y)
-            found = {names[0]: (value, snr)}
-        else:
-            names = list(recipe.settings.used()) if recipe else painter.channels.names
-            found = {n: v for n, v in painter.probe(x, y).items() if n in names}
-        if found:
-            values = "  ".join(f"{n} {value_text(v)}" for n, (v, _) in found.items())
-            snrs = " / ".join(f"{s:.0f}" for _, s in found.values())
-            self.foot.show_probe(f"{values}   SNR {snrs}   {x}, {y}")
+        text = probe_text(self.session, self.canvas.alone, x, y)
+        if text:
+            self.status_bar.show_probe(text)
 
     # --- events of the window ---
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
-        for sheet in (self.why_sheet, self.trouble_sheet):
-            if sheet.isVisible():
-                sheet.move(184, self.height() - 38 - sheet.height())
+        self.sheets.follow_size()
 
     def dragEnterEvent(self, event: QDragEnterEvent | None) -> None:
-        if event is not None:
-            data = event.mimeData()
-            if data is not None and data.hasUrls():
-                event.acceptProposedAction()
+        data = event.mimeData() if event is not None else None
+        if event is not None and data is not None and data.hasUrls():
+            event.acceptProposedAction()
 
     def dropEvent(self, event: QDropEvent | None) -> None:
-        data = event.mimeData() if event is not None else None
-        if data is None:
-            return
-        paths = [Path(u.toLocalFile()) for u in data.urls() if u.isLocalFile()]
-        self.take_paths(paths)
-
-    def take_paths(self, paths: Sequence[Path]) -> None:
-        """Open dropped files; a folder gives the files in it, a project folder opens the
-        project.
-        """
-        projects = [p for p in paths if p.suffix == ".bichromus" and p.is_dir()]
-        if projects:
-            self.project_wanted.emit(projects[0])
-            return
-        endings = {".fits", ".fit", ".fts", ".fz", ".gz", ".tif", ".tiff", ".png"}
-        files = [
-            f
-            for p in paths
-            for f in (
-                sorted(c for c in p.iterdir() if c.suffix.lower() in endings) if p.is_dir() else [p]
-            )
-        ]
-        if files:
-            self.session.open_files(files)
+        if event is not None:
+            self.take_paths(dropped_paths(event.mimeData()))
 
     def closeEvent(self, event: QCloseEvent | None) -> None:
         focused = self.focusWidget()
@@ -542,10 +297,8 @@ class Window(QMainWindow):
         if focused is not None:
             focused.clearFocus()  # what was typed and not yet confirmed counts
         self.settings.set("geometry", bytes(self.saveGeometry().toBase64().data()).decode())
-        app = QApplication.instance()
-        if app is not None:
-            app.removeEventFilter(self)
-        self.session.close()
+        self._keys.stop()
         self.bridge.close()
+        self.session.close()
         self.closed.emit(self)
         super().closeEvent(event)

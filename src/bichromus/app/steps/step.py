@@ -1,27 +1,37 @@
-"""What every step has: a shelf under the picture, an inspector beside it, and what it shows on the
+"""What every step has: a panel under the picture, an inspector beside it, and what it shows on the
 stage.
 """
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from PyQt6.QtCore import QObject, Qt
 from PyQt6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
 
 from ...core.advise import Need
-from ...workspace.project.folders import Settings
+from ...workspace.library.settings import Settings
 from ...workspace.session import Session
 from ..bridge import Bridge
 from ..canvas import Canvas
-from ..shell.ledger import Card
-from ..shell.route import State
+from ..command import Command
+from ..shell.channel_list import Card
+from ..shell.route import StepState
 from ..widgets.fold import Fold, rule
 from ..widgets.later import Pause
 
 
 @dataclass(frozen=True)
-class Desk:
+class WindowActions:
+    """What a step may ask of its window: go to a step by its id, choose stacks to open."""
+
+    go: Callable[[str], None]
+    choose_files: Callable[[], None]
+
+
+@dataclass(frozen=True)
+class StepContext:
     """What a step works with."""
 
     session: Session
@@ -29,20 +39,25 @@ class Desk:
     canvas: Canvas
     window: QWidget
     settings: Settings
+    actions: WindowActions
 
 
 class Step(QObject):
-    """Subclasses fill ``inspector`` and, where they have one, ``shelf``."""
+    """Subclasses fill ``inspector`` and, where they have one, ``bottom_panel``. ``place`` is where
+    it stands on the route; ``topic`` names the advice that is shown, the step's own id where empty.
+    """
 
     id = ""
     title = ""
     tip = ""
+    place = 100
+    topic = ""
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk.window)
-        self.desk = desk
-        self.session = desk.session
-        self.shelf: QWidget | None = None
+    def __init__(self, context: StepContext) -> None:
+        super().__init__(context.window)
+        self.context = context
+        self.session = context.session
+        self.bottom_panel: QWidget | None = None
         self.stage: QWidget | None = None  # in place of the picture
         self.first: QWidget | None = (
             None  # what has the keys when the step begins; else the picture
@@ -50,16 +65,41 @@ class Step(QObject):
         self.inspector = Inspector()
         self.active = False
 
+    @property
+    def canvas(self) -> Canvas:
+        """What zooms in this step."""
+        return self.context.canvas
+
+    def commands(self) -> list[Command]:
+        """What can be done in this step, beside going to it."""
+        return []
+
+    def when_active(self, action: Callable[..., object], *values: object) -> Callable[[], object]:
+        """An action that is done only while this step is in view: its key may mean something else
+        elsewhere.
+        """
+        return lambda: action(*values) if self.active else None
+
+    def here(self, action: Callable[..., object], *values: object) -> Callable[[], object]:
+        """An action that goes to this step first."""
+
+        def run() -> object:
+            self.context.actions.go(self.id)
+            return action(*values)
+
+        return run
+
     def enter(self) -> None:
         """The step comes on the stage."""
         self.active = True
 
     def leave(self) -> None:
+        """Another step comes on the stage."""
         self.active = False
 
     def finish(self) -> None:
         """End the gesture in hand, so that it can be undone."""
-        for part in (self.inspector, self.shelf, self.stage):
+        for part in (self.inspector, self.bottom_panel, self.stage):
             for pause in part.findChildren(Pause) if part is not None else ():
                 pause.finish()
 
@@ -79,16 +119,17 @@ class Step(QObject):
         return None
 
     def figure(self, channel: str) -> tuple[str, str]:
-        """The step's own row on a channel's card."""
-        raise NotImplementedError
+        """The step's own row on a channel's card: its name and its value."""
+        return "", ""
 
-    def station(self) -> tuple[State, int]:
+    def status(self) -> tuple[StepState, int]:
         """State on the route, and how many things want a decision."""
-        raise NotImplementedError
+        return "empty", 0
 
     @property
     def needs(self) -> dict[str, Need]:
-        return {n.channel: n for n in self.session.needs}
+        """What channels lack for full colour, by name."""
+        return {n.channel: n for n in self.session.blend.snapshot.needs}
 
 
 class Inspector(QScrollArea):

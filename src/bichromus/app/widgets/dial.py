@@ -72,12 +72,12 @@ class BalanceDial(ValueGesture):
         )
         painter.setFont(font(9.3))
         painter.setPen(QColor(t.muted))
-        foot = QRectF(0, self.height() - 22, self.width(), 20)
-        painter.drawText(foot, Qt.AlignmentFlag.AlignLeft, "colour")
-        painter.drawText(foot, Qt.AlignmentFlag.AlignRight, "clean")
+        status_bar = QRectF(0, self.height() - 22, self.width(), 20)
+        painter.drawText(status_bar, Qt.AlignmentFlag.AlignLeft, "colour")
+        painter.drawText(status_bar, Qt.AlignmentFlag.AlignRight, "clean")
         painter.setFont(font(11.5, QFont.Weight.DemiBold))
         painter.setPen(QColor(t.strong))
-        painter.drawText(foot, Qt.AlignmentFlag.AlignHCenter, f"{self._value:.2f}")
+        painter.drawText(status_bar, Qt.AlignmentFlag.AlignHCenter, f"{self._value:.2f}")
 
     def _mark(self, painter: QPainter, share: float) -> None:
         t = LOOK.theme

@@ -4,8 +4,8 @@ export.
 
 from .engine import Blender
 from .level import Levels, level_channels
+from .mappings import MAPPINGS, Mapping, available_mappings, mapping_mix, parse_mapping
 from .noise import PredictedNoise, auto_balance, predict_noise
-from .palettes import MAPPINGS, Mapping, available_mappings, mapping_mix, parse_mapping
 
 __all__ = [
     "MAPPINGS",

@@ -55,20 +55,3 @@ def star_plane(shape: tuple[int, int], stars: Iterable[Stars]) -> F32:
             centre = (round((x - 0.5) * 8), round((y - 0.5) * 8))
             cv2.circle(mask, centre, max(1, round(radius * 16)), (255,), -1, cv2.LINE_AA, 4)
     return gaussian(np.asarray(mask / np.float32(255), np.float32), 0.6)
-
-
-def full_rows(small: F32, width: int, y0: int, y1: int) -> F32:
-    """Rows y0 to y1 at full size of a half-size companion, bilinear; the same wherever the cut
-    lies.
-    """
-    move = np.array([[0.5, 0, -0.25], [0, 0.5, 0.5 * y0 - 0.25]], np.float64)
-    return np.asarray(
-        cv2.warpAffine(
-            small,
-            move,
-            (width, y1 - y0),
-            flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP,
-            borderMode=cv2.BORDER_REPLICATE,
-        ),
-        np.float32,
-    )

@@ -8,8 +8,8 @@ from ..model.errors import UnsupportedData
 from ..model.measures import Measure
 from ..model.planes import Header
 from ..model.recipe import BlendSettings, ChannelFigures, Recipe
+from .mappings import mapping_mix
 from .noise import auto_balance
-from .palettes import mapping_mix
 
 
 def figures_of(

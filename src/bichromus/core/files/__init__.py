@@ -3,14 +3,19 @@
 from .atomic import atomic
 from .fits_in import read_fits_header
 from .fits_out import write_fits
-from .picture_out import FORMATS, PictureFormat, blend_header, write_picture
 from .read import read_picture
+from .readers import READERS, picture_patterns, picture_suffixes
+from .writers import FORMATS, PictureFormat, blend_header, format_of, write_picture
 
 __all__ = [
     "FORMATS",
+    "READERS",
     "PictureFormat",
     "atomic",
     "blend_header",
+    "format_of",
+    "picture_patterns",
+    "picture_suffixes",
     "read_fits_header",
     "read_picture",
     "write_fits",

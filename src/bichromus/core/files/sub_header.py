@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import IO, Any, Final
 
 from ..model.errors import UnreadableFile
+from ..model.log_columns import READ
 from ..model.sub import SubHeader, kind_of, sub_filter
 from .astropy_fits import fits
 from .headers import first_number, first_text, map_header
@@ -58,8 +59,7 @@ def read_sub(path: Path) -> tuple[str, SubHeader | None, str]:
             start,
             seconds,
             sub_filter(first_text(cards, ("FILTER", "FILTNAME")), "BAYERPAT" in cards),
-            gain=first_number(cards, ("GAIN",)),
-            temperature_c=first_number(cards, ("CCD-TEMP", "CCDTEMP")),
+            figures={c.id: first_number(cards, c.keywords) for c in READ},
             longitude=_longitude(cards),
             scale_arcsec=map_header(cards).scale_arcsec,
             **text,

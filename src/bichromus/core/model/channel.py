@@ -99,3 +99,9 @@ def line_list(text: str) -> tuple[str, ...]:
 def _one(text: str) -> str | None:
     key = re.sub(r"[\s\-_()\[\]]", "", _WIDTH.sub("", text)).lower()
     return _BY_SPELLING.get(key)
+
+
+def channel_order(name: str) -> tuple[int, str]:
+    """The usual order of channels, dual bands by their first line."""
+    first = name.partition("+")[0]
+    return (CHANNELS.index(first) if first in CHANNELS else len(CHANNELS), name)

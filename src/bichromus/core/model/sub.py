@@ -5,10 +5,11 @@ from __future__ import annotations
 import datetime as dt
 import re
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Final
 
 from .channel import FilterName, filter_name
+from .log_columns import Figures
 
 _LIGHTS: Final = {"light", "object", "science", ""}
 _OTHERS: Final = {
@@ -28,7 +29,7 @@ GAP_HOURS: Final = 6.0
 @dataclass(frozen=True)
 class SubHeader:
     """What a sub's header says; None where it says nothing. ``start`` is UTC, ``seconds`` its
-    exposure.
+    exposure, ``figures`` what it tells of the log's columns.
     """
 
     start: dt.datetime
@@ -38,8 +39,7 @@ class SubHeader:
     observer: str = ""
     telescope: str = ""
     camera: str = ""
-    gain: float | None = None
-    temperature_c: float | None = None
+    figures: Figures = field(default_factory=dict)
     longitude: float | None = None
     scale_arcsec: float | None = None
 

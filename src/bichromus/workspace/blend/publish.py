@@ -2,25 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 
-import numpy as np
-
-from ...core.blend.export import BAND_ROWS, quantise
-from ...core.blend.palettes import FREE_PRESETS, MAPPINGS
+from ...core.blend.mappings import mapping_words
 from ...core.files import FORMATS, blend_header, read_fits_header, write_picture
 from ...core.files.atomic import check_output
 from ...core.model.channel import LONG_NAMES
 from ...core.model.planes import Header
 from ...core.model.progress import SILENT, Progress
 from ...core.model.recipe import Recipe
-from ...core.numerics.bands import ordered_parallel, row_bands
 from ..channels.build import Channels
 from ..channels.steps import stacks_behind
 from ..project.state import ProjectState, PublishState, SourceState
-from ..viewing.renderer import Painter, View
+from ..viewing.renderer import ChannelRenderer
 
 
 @dataclass(frozen=True)
@@ -33,11 +28,8 @@ class Target:
 
 def targets(folder: Path, stem: str, publish: PublishState) -> list[Target]:
     """The files that publishing into ``folder`` would write."""
-    out = []
-    for format_id in publish.formats:
-        tail = {"tiff32": "_float"}.get(format_id, "")
-        out.append(Target(folder / f"{stem}{tail}{FORMATS[format_id].suffix}", format_id))
-    return out
+    chosen = [FORMATS[i] for i in publish.formats]
+    return [Target(folder / f"{stem}{f.tail}{f.suffix}", f.id) for f in chosen]
 
 
 def output_shape(shape: tuple[int, int], longest: int | None) -> tuple[int, int]:
@@ -51,7 +43,7 @@ def output_shape(shape: tuple[int, int], longest: int | None) -> tuple[int, int]
 
 
 def write_all(
-    painter: Painter,
+    renderer: ChannelRenderer,
     recipe: Recipe,
     wanted: list[Target],
     publish: PublishState,
@@ -60,21 +52,21 @@ def write_all(
     progress: Progress = SILENT,
 ) -> list[Path]:
     """Write every target, each whole or not at all. Raises OutputRefused before anything is
-    written.
+    written, WriteFailed, Cancelled.
     """
     for target in wanted:
         check_output(target.path, overwrite, sources)
-    shape = output_shape(painter.shape, publish.longest)
+    whole = renderer.shape
+    shape = output_shape(whole, publish.longest)
     # a picture made smaller no longer fits the sky coordinates of its stacks
-    header = (
-        blend_header(read_fits_header(sources[0]))
-        if sources and shape == painter.shape
-        else Header()
-    )
+    same = bool(sources) and shape == whole
+    header = blend_header(read_fits_header(sources[0])) if same else Header()
     for number, target in enumerate(wanted):
         part = progress.part(number / len(wanted), (number + 1) / len(wanted))
         chosen = FORMATS[target.format_id]
-        bands = _bands(painter, recipe, shape, chosen.dtype, part, target.path.name)
+        bands = renderer.blender.bands(
+            recipe, shape, chosen.dtype, part, f"writing {target.path.name}"
+        )
         write_picture(
             target.path,
             chosen,
@@ -87,26 +79,6 @@ def write_all(
             publish.quality,
         )
     return [t.path for t in wanted]
-
-
-def _bands(
-    painter: Painter,
-    recipe: Recipe,
-    shape: tuple[int, int],
-    dtype: str,
-    progress: Progress,
-    name: str,
-) -> Iterator[np.ndarray]:
-    step = max(painter.shape) / max(shape)
-    painter.companions(recipe, recipe.settings.used())
-
-    def work(band: tuple[int, int]) -> tuple[int, np.ndarray]:
-        view = View(0.0, band[0] * step, step, shape[1], band[1] - band[0])
-        return band[1], quantise(painter.code(recipe, view), dtype)
-
-    for y1, pixels in ordered_parallel(work, row_bands(shape[0], BAND_ROWS), 2):
-        progress.step(y1 / shape[0], f"writing {name}")
-        yield pixels
 
 
 @dataclass(frozen=True)
@@ -131,7 +103,7 @@ def summary_rows(
             prepared = channels.channel(name)
             subs = " + ".join(
                 f"{s.subs} × {s.sub_s:.0f} s"
-                for s in stacks_behind(channels, state, prepared)
+                for s in stacks_behind(channels, state.preparation, prepared)
                 if s.subs and s.sub_s
             )
             rows.append(
@@ -149,7 +121,7 @@ def used_sources(
         s.id
         for n in channels.names
         if n in used
-        for s in stacks_behind(channels, state, channels.channel(n))
+        for s in stacks_behind(channels, state.preparation, channels.channel(n))
     }
     return [s for s in state.sources if s.id in ids]
 
@@ -180,9 +152,3 @@ def summary(state: ProjectState, channels: Channels, recipe: Recipe | None) -> s
             f"{' (automatic)' if settings.balance_auto else ''}, weights by SNR.",
         ]
     return "\n".join(lines) + "\n"
-
-
-def mapping_words(mapping: str) -> str:
-    """A mapping's title, or its formula."""
-    titles = {m.id: m.title for m in (*MAPPINGS.values(), *FREE_PRESETS)}
-    return titles.get(mapping, "own mix" if mapping == "free" else mapping.replace(",", ", "))

@@ -1,9 +1,10 @@
-"""From opened stacks to prepared channels: laid on one grid, made, pooled, finished; each step from
+"""From opened stacks to prepared channels: registered, made, pooled, cleaned, split; each step from
 the cache.
 """
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 
 from ...core.extract import load_response
@@ -11,36 +12,46 @@ from ...core.model.channel import CHANNELS
 from ...core.model.errors import InputError
 from ...core.model.progress import SILENT, Progress
 from ..project.responses import find_response
-from ..project.state import ProjectState
+from ..project.state import PreparationState
 from ..project.store import Store
+from .cleaning import STEPS, clean
+from .context import PrepareContext
+from .origin import cleaned, pooled
 from .pool import pool_channel
-from .postprocess import stars_in_colour, without_continuum, without_stars
 from .prepared import Prepared
-from .registration import Placing, place_all
+from .registration import Registration, register_stacks
 from .sources import RGB
-from .tasks import Ground, tasks_of
+from .star_split import stars_in_colour, without_stars
+from .tasks import tasks_of
 
 
 @dataclass(frozen=True)
 class Channels:
-    """All prepared channels by origin id, and which one each channel is taken from; starless layers
-    by channel, and the stars in colour where R, G and B were split; ``refused`` says by stack why
-    it could not be used.
+    """All prepared channels by the key of their origin, and which one each channel is taken from;
+    starless layers by channel, and the stars in colour where R, G and B were split; ``refused``
+    says by stack why it could not be used.
     """
 
     origins: dict[str, Prepared]
     chosen: dict[str, str]
     warnings: tuple[str, ...] = ()
-    placing: Placing = field(default_factory=Placing)
+    registration: Registration = field(default_factory=Registration)
     starless: dict[str, Prepared] = field(default_factory=dict)
-    coloured: dict[str, Prepared] = field(default_factory=dict)
+    star_colours: dict[str, Prepared] = field(default_factory=dict)
     refused: dict[str, str] = field(default_factory=dict)
 
     def channel(self, name: str) -> Prepared:
+        """The prepared channel in use. Raises KeyError."""
         return self.origins[self.chosen[name]]
 
     @property
+    def in_use(self) -> dict[str, Prepared]:
+        """The prepared channels in use, by name."""
+        return {n: self.channel(n) for n in self.names}
+
+    @property
     def names(self) -> list[str]:
+        """Channels that are there, in their usual order."""
         return [n for n in CHANNELS if n in self.chosen]
 
     def of(self, name: str) -> list[Prepared]:
@@ -49,14 +60,27 @@ class Channels:
         return sorted(found, key=lambda p: (p.preliminary, -(p.measure.snr or 0)))
 
     def alone(self, name: str) -> list[Prepared]:
-        """The origins of a channel that are no pool and no line without its continuum, the best SNR
-        first.
-        """
-        return [
-            p
-            for p in self.of(name)
-            if p.notes.get("kind") != "pooled" and "continuum" not in p.notes
-        ]
+        """The origins of a channel that were neither pooled nor cleaned, the best SNR first."""
+        return [p for p in self.of(name) if p.origin.kind not in ("pooled", "cleaned")]
+
+    def pool(self, name: str) -> Prepared | None:
+        """The pool of a channel."""
+        return self.origins.get(pooled(name).key)
+
+    def cleaned(self, name: str, step: str) -> Prepared | None:
+        """What a cleaning step left of a channel."""
+        return self.origins.get(cleaned(name, step).key)
+
+    def uses_pool(self, name: str) -> bool:
+        """Whether a channel is taken from its pool, cleaned or not."""
+        found = self.origins.get(self.chosen.get(name, ""))
+        return found is not None and found.notes.pool is not None
+
+    @property
+    def keys(self) -> set[str]:
+        """Names in the cache of all that is in use."""
+        kept = (*self.origins.values(), *self.starless.values(), *self.star_colours.values())
+        return {p.key for p in kept}
 
     @property
     def grid(self) -> tuple[int, int] | None:
@@ -75,129 +99,180 @@ def grid_of(origins: dict[str, Prepared]) -> tuple[int, int] | None:
     return list(origins.values())[-1].shape if origins else None
 
 
-def prepare(store: Store, state: ProjectState, progress: Progress = SILENT) -> Channels:
-    """All channels of a state, from the cache where nothing above them changed. Raises InputError,
-    Cancelled.
+def prepare(store: Store, wanted: PreparationState, progress: Progress = SILENT) -> Channels:
+    """All channels of a preparation, from the cache where nothing above them changed. Raises
+    InputError, Cancelled.
     """
-    placing = place_all(store, state.sources, state.reference, state.crop, progress.part(0, 0.2))
-    usable = state.model_copy(
-        update={"sources": tuple(s for s in state.sources if s.id not in placing.refused)}
+    registration = register_stacks(
+        store, wanted.sources, wanted.reference, wanted.crop, progress.part(0, 0.2)
     )
-    ground = Ground(store, usable, placing, load_response(find_response(store, state.response)))
-    tasks = tasks_of(usable)
-    origins: dict[str, Prepared] = {}
-    warnings = [*placing.refused.values(), *placing.warnings]
-    faults: list[InputError] = []
-    refused = dict(placing.refused)
-    for number, task in enumerate(tasks):
-        part = progress.part(0.2 + 0.5 * number / len(tasks), 0.2 + 0.5 * (number + 1) / len(tasks))
-        try:
-            made = task.run(ground, part)
-        except InputError as error:
-            faults.append(error)  # one bad stack does not take the others along
-            refused.update({s.id: error.sentence() for s in task.stacks})
-            continue
-        for prepared in made:
-            origins[prepared.origin] = prepared
-            warnings += [
-                str(w) for w in prepared.notes.get("warnings", []) if not prepared.preliminary
-            ]
-    if faults and not origins:
-        raise faults[0]
-    _pool_all(store, state, origins, warnings, progress.part(0.7, 0.85))
-    starless = _finish_all(store, state, origins, warnings, progress.part(0.85, 0.97))
-    chosen = choose(state, origins)
-    coloured: dict[str, Prepared] = {}
-    if set(RGB) <= set(starless):
-        try:
-            coloured = stars_in_colour(
-                store, {n: origins[chosen[n]] for n in RGB}, starless, progress.part(0.97, 1)
-            )
-            warnings += coloured["R"].notes["warnings"]
-        except InputError as error:
-            warnings.append(error.sentence())
+    response = load_response(find_response(store, wanted.response))
+    build = _Build(PrepareContext(store, wanted, registration, response))
+    build.make_origins(progress.part(0.2, 0.7))
+    build.pool_all(progress.part(0.7, 0.85))
+    build.finish_all(progress.part(0.85, 0.97))
+    build.colour_stars(progress.part(0.97, 1))
     progress.step(1.0)
-    warnings = [*(f.sentence() for f in faults), *warnings]
-    return Channels(
-        origins, chosen, tuple(dict.fromkeys(warnings)), placing, starless, coloured, refused
-    )
+    return build.result()
 
 
-def _pool_all(
-    store: Store,
-    state: ProjectState,
-    origins: dict[str, Prepared],
-    warnings: list[str],
-    progress: Progress,
-) -> None:
-    """Add the pool of every channel that comes from several origins. One that cannot be made is
-    told.
-    """
-    for number, name in enumerate(CHANNELS):
+class _Build:
+    """Channels on their way: what was made, and what is to be said of it."""
+
+    def __init__(self, context: PrepareContext) -> None:
+        self._context = context
+        self._wanted = context.preparation
+        self._origins: dict[str, Prepared] = {}
+        self._starless: dict[str, Prepared] = {}
+        self._star_colours: dict[str, Prepared] = {}
+        self._faults: list[InputError] = []
+        self._refused = dict(context.registration.refused)
+        self._warnings = [*self._refused.values(), *context.registration.warnings]
+
+    def make_origins(self, progress: Progress) -> None:
+        """Run the tasks of all stacks. One bad stack does not take the others along; the first
+        fault is raised where nothing could be made.
+        """
+        usable = [s for s in self._wanted.sources if s.id not in self._refused]
+        tasks = tasks_of(usable)
+        for number, task in enumerate(tasks):
+            part = progress.part(number / len(tasks), (number + 1) / len(tasks))
+            try:
+                made = task.run(self._context, part)
+            except InputError as error:
+                self._faults.append(error)
+                self._refused.update({s.id: error.sentence() for s in task.stacks})
+                continue
+            self._add(made)
+        if self._faults and not self._origins:
+            raise self._faults[0]
+
+    def pool_all(self, progress: Progress) -> None:
+        """Add the pool of every channel that comes from several origins."""
+        for number, name in enumerate(CHANNELS):
+            part = progress.part(number / len(CHANNELS), (number + 1) / len(CHANNELS))
+            try:
+                made = pool_channel(
+                    self._context.store, name, self._origins, self._wanted.left_out, part
+                )
+            except InputError as error:
+                self._warnings.append(error.sentence())
+                continue
+            if made is not None:
+                self._add([made])
+
+    def finish_all(self, progress: Progress) -> None:
+        """Run the cleaning steps that are on, and split the stars off where asked."""
+        chosen = choose(self._wanted, self._origins)
+        cleaning = self._wanted.cleaning.values()
+        wanted = [n for n in chosen if n in self._wanted.split or any(n in on for on in cleaning)]
+        for number, name in enumerate(wanted):
+            part = progress.part(number / len(wanted), (number + 1) / len(wanted))
+            try:
+                self._clean(name, chosen, part.part(0, 0.4))
+                if name in self._wanted.split:
+                    self._starless[name] = without_stars(
+                        self._context.store,
+                        self._origins[chosen[name]],
+                        self._wanted.layers.get(name, ""),
+                        part.part(0.4, 1),
+                    )
+            except InputError as error:
+                self._warnings.append(error.sentence())
+
+    def _clean(self, name: str, chosen: dict[str, str], progress: Progress) -> None:
+        """``chosen`` then holds what the last step left."""
+        for step in STEPS:
+            setting = self._wanted.cleaning.get(step.id, {}).get(name)
+            if setting is None:
+                continue
+            needed = step.needs(setting)
+            others = {n: self._origins[chosen[n]] for n in needed if n in chosen}
+            if len(others) < len(needed):
+                continue
+            prepared = self._origins[chosen[name]]
+            made = clean(step, self._context.store, prepared, setting, others, progress)
+            self._origins[made.id] = made
+            chosen[name] = made.id
+
+    def colour_stars(self, progress: Progress) -> None:
+        """Give the stars their natural colour where R, G and B are split."""
+        if not set(RGB) <= set(self._starless):
+            return
+        chosen = choose(self._wanted, self._origins)
+        whole = {n: self._origins[chosen[n]] for n in RGB}
         try:
-            pooled = pool_channel(
-                store,
-                name,
-                origins,
-                state.left_out,
-                progress.part(number / len(CHANNELS), (number + 1) / len(CHANNELS)),
+            self._star_colours = stars_in_colour(
+                self._context.store, whole, self._starless, progress
             )
         except InputError as error:
-            warnings.append(error.sentence())
-            continue
-        if pooled is not None:
-            origins[pooled.origin] = pooled
-            warnings += [str(w) for w in pooled.notes.get("warnings", [])]
+            self._warnings.append(error.sentence())
+        else:
+            self._warnings += self._star_colours["R"].notes.warnings
+
+    def result(self) -> Channels:
+        """What was made."""
+        warnings = [*(f.sentence() for f in self._faults), *self._warnings]
+        return Channels(
+            self._origins,
+            choose(self._wanted, self._origins),
+            tuple(dict.fromkeys(warnings)),
+            self._context.registration,
+            self._starless,
+            self._star_colours,
+            self._refused,
+        )
+
+    def _add(self, made: Iterable[Prepared]) -> None:
+        for prepared in made:
+            self._origins[prepared.id] = prepared
+            if not prepared.preliminary:
+                self._warnings += prepared.notes.warnings
 
 
-def _finish_all(
-    store: Store,
-    state: ProjectState,
-    origins: dict[str, Prepared],
-    warnings: list[str],
-    progress: Progress,
-) -> dict[str, Prepared]:
-    """Add lines without their continuum where asked; the starless layers by channel."""
-    starless: dict[str, Prepared] = {}
-    chosen = choose(state, origins)
-    wanted = [n for n in chosen if n in state.continuum or n in state.split]
-    for number, name in enumerate(wanted):
-        part = progress.part(number / len(wanted), (number + 1) / len(wanted))
-        broad = chosen.get(state.continuum.get(name, ""))
-        try:
-            if broad is not None:
-                net = without_continuum(
-                    store, origins[chosen[name]], origins[broad], part.part(0, 0.4)
-                )
-                origins[net.origin] = net
-                chosen[name] = net.origin
-            if name in state.split:
-                starless[name] = without_stars(
-                    store, origins[chosen[name]], state.layers.get(name, ""), part.part(0.4, 1)
-                )
-        except InputError as error:
-            warnings.append(error.sentence())
-    return starless
-
-
-def choose(state: ProjectState, origins: dict[str, Prepared]) -> dict[str, str]:
-    """For each channel the person's choice, else its pool, else the origin with the best SNR."""
+def choose(wanted: PreparationState, origins: dict[str, Prepared]) -> dict[str, str]:
+    """For each channel what the last cleaning step left, else the person's choice, else its pool,
+    else the origin with the best SNR.
+    """
     chosen: dict[str, str] = {}
     grid = grid_of(origins)
     for name in CHANNELS:
-        net = f"net@{name}"
-        if name in state.continuum and net in origins:
-            chosen[name] = net
+        done = _last_cleaned(wanted, origins, name)
+        if done is not None:
+            chosen[name] = done
             continue
-        fits = [
-            p for p in origins.values() if p.channel == name and p.shape == grid and p.origin != net
-        ]
-        here = [p for p in fits if not p.preliminary or p.origin == state.chosen.get(name)] or fits
+        here = _eligible(wanted, origins, name, grid)
         if not here:
             continue
-        wanted = state.chosen.get(name)
-        best = next((p for p in here if p.notes.get("kind") == "pooled"), None) or max(
+        own = wanted.chosen.get(name)
+        best = next((p for p in here if p.notes.pool is not None), None) or max(
             here, key=lambda p: p.measure.snr or 0
         )
-        chosen[name] = wanted if wanted in {p.origin for p in here} else best.origin
+        chosen[name] = own if own is not None and own in {p.id for p in here} else best.id
     return chosen
+
+
+def _last_cleaned(wanted: PreparationState, origins: dict[str, Prepared], name: str) -> str | None:
+    for step in reversed(STEPS):
+        key = cleaned(name, step.id).key
+        if name in wanted.cleaning.get(step.id, {}) and key in origins:
+            return key
+    return None
+
+
+def _eligible(
+    wanted: PreparationState,
+    origins: dict[str, Prepared],
+    name: str,
+    grid: tuple[int, int] | None,
+) -> list[Prepared]:
+    """The origins that a channel may be taken from: preliminary ones where there is no other, or
+    where one is chosen.
+    """
+    fits = [
+        p
+        for p in origins.values()
+        if p.channel == name and p.shape == grid and p.origin.kind != "cleaned"
+    ]
+    own = wanted.chosen.get(name)
+    return [p for p in fits if not p.preliminary or p.id == own] or fits

@@ -1,4 +1,4 @@
-"""What a person does to stacks and channels: each one undoable, each told to the preparation."""
+"""What a person does to stacks and channels, as commands: functions of the saved state."""
 
 from __future__ import annotations
 
@@ -6,219 +6,195 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TypeVar
 
-from psygnal import SignalInstance
-
 from ...core.advise.base import listed
-from ...core.extract import load_response
-from ...core.extract.leaks import Leaks
-from ...core.model.errors import InputError
-from ...core.model.progress import Progress
-from ..project.document import Document
-from ..project.responses import find_response, keep_response, take_response
-from ..project.state import PLANE, ProjectState, Spot
-from ..work.jobs import Jobs
-from .build import Channels
-from .layers import write_layers
+from ..project.document import Command
+from ..project.state import PLANE, Crop, Disc, ProjectState, SourceState
+from .cleaning import STEPS, Setting
+from .prepared import Prepared
 
 T = TypeVar("T")
 
 
-class ChannelGestures:
-    """A part of the session; it holds nothing of its own."""
+def _preparing(label: str, **changes: object) -> Command:
+    """A command that sets fields of the preparation."""
+    return Command(label, lambda state: state.prepared_with(**changes))
 
-    document: Document
-    jobs: Jobs
-    channels: Channels
-    cache_limit: int
-    cached: SignalInstance
-    trouble: SignalInstance
-    published: SignalInstance
 
-    @property
-    def state(self) -> ProjectState:
-        raise NotImplementedError
+# --- stacks ---
 
-    def _do(self, label: str, state: ProjectState, merge: str | None = None) -> None:
-        raise NotImplementedError
 
-    def prepare_anew(self) -> None:
-        raise NotImplementedError
+def open_sources(found: Sequence[SourceState]) -> Command:
+    """Add stacks that were read. The first of a new project gives it the name of its object."""
+    words = found[0].label if len(found) == 1 else f"{len(found)} stacks"
 
-    def remove_source(self, source_id: str) -> None:
-        """Take a stack out of the project; the file stays."""
-        source = self.state.source(source_id)
-        rest = tuple(s for s in self.state.sources if s.id != source_id)
-        self._do(f"remove {source.label}", self.state.model_copy(update={"sources": rest}))
+    def change(state: ProjectState) -> ProjectState:
+        named = state
+        if not state.sources and state.name == "New project" and found[0].object_name:
+            named = state.model_copy(update={"name": found[0].object_name})
+        return with_sources(named, found)
 
-    def set_lines(self, source_id: str, lines: tuple[str, ...]) -> None:
-        """Say what a stack holds, where its header was wrong or silent."""
-        changed = tuple(
-            s.model_copy(update={"lines": lines, "sure": True}) if s.id == source_id else s
-            for s in self.state.sources
-        )
-        self._do(
-            f"name the stack {'+'.join(lines)}", self.state.model_copy(update={"sources": changed})
-        )
+    return Command(f"open {words}", change)
 
-    def set_pattern(self, source_id: str, bayer: str) -> None:
-        """Say which pattern a mosaic has."""
-        changed = tuple(
-            s.model_copy(update={"bayer": bayer}) if s.id == source_id else s
-            for s in self.state.sources
-        )
-        self._do(f"pattern {bayer}", self.state.model_copy(update={"sources": changed}))
 
-    def take_response(self, path: Path) -> None:
-        """Keep a response table with the project and use it; one that is not usable is told and
-        changes nothing.
-        """
-        try:
-            self.set_response(take_response(self.document.store, path))
-        except InputError as error:
-            self.trouble.emit([error])
+def open_preliminary(found: Sequence[SourceState]) -> Command:
+    """Add preliminary stacks, in place of those that the same files held before."""
+    words = f"preliminary stack of {', '.join('+'.join(s.lines) for s in found)}"
+    paths = {s.path for s in found}
 
-    def set_response(self, response: str) -> None:
-        self._do("change the sensor response", self.state.model_copy(update={"response": response}))
+    def change(state: ProjectState) -> ProjectState:
+        rest = tuple(s for s in state.sources if not (s.preliminary and s.path in paths))
+        return with_sources(state.prepared_with(sources=rest), found)
 
-    def set_reference(self, source_id: str) -> None:
-        """Take another stack's grid; empty for the suggested one."""
+    return Command(words, change)
+
+
+def with_sources(state: ProjectState, found: Sequence[SourceState]) -> ProjectState:
+    """A copy with stacks added; those whose data are there already are not."""
+    known = {s.hash for s in state.sources}
+    new = tuple(s for s in found if s.hash not in known)
+    return state.prepared_with(sources=(*state.sources, *new))
+
+
+def remove_source(source: SourceState) -> Command:
+    """Take a stack out of the project; the file stays."""
+    return Command(
+        f"remove {source.label}",
+        lambda state: state.prepared_with(
+            sources=tuple(s for s in state.sources if s.id != source.id)
+        ),
+    )
+
+
+def set_lines(source_id: str, lines: tuple[str, ...]) -> Command:
+    """Say what a stack holds, where its header was wrong or silent."""
+    return _change_source(f"name the stack {'+'.join(lines)}", source_id, lines=lines, sure=True)
+
+
+def set_pattern(source_id: str, bayer: str) -> Command:
+    """Say which pattern a mosaic has."""
+    return _change_source(f"pattern {bayer}", source_id, bayer=bayer)
+
+
+def _change_source(label: str, source_id: str, **changes: object) -> Command:
+    def change(state: ProjectState) -> ProjectState:
+        made = state.preparation.changed_source(source_id, **changes)
+        return state.model_copy(update={"preparation": made})
+
+    return Command(label, change)
+
+
+def set_response(response: str) -> Command:
+    """Use another sensor response, by its name or file."""
+    return _preparing("change the sensor response", response=response)
+
+
+def set_reference(source: SourceState | None) -> Command:
+    """Take another stack's grid; None for the suggested one."""
+    words = f"align to {source.label}" if source else "align to the suggested stack"
+    return _preparing(words, reference=source.id if source else "")
+
+
+def set_crop(crop: Crop) -> Command:
+    """The common part, the reference's frame, or all that was seen."""
+    return _preparing(f"show the {crop} field", crop=crop)
+
+
+# --- channels ---
+
+
+def choose_origin(prepared: Prepared) -> Command:
+    """Take a channel from one origin."""
+    return _put(
+        f"take {prepared.channel} from {prepared.label}", "chosen", prepared.channel, prepared.id
+    )
+
+
+def leave_out(origin: str, label: str, out: bool) -> Command:
+    """Leave one origin out of its channel's pool, or take it in again."""
+
+    def change(state: ProjectState) -> ProjectState:
+        rest = tuple(o for o in state.preparation.left_out if o != origin)
+        return state.prepared_with(left_out=(*rest, origin) if out else rest)
+
+    return Command(f"leave {label} out" if out else f"pool {label} again", change)
+
+
+def set_gradient(channel: str, degree: int | None) -> Command:
+    """Take a gradient off a channel: a degree, PLANE for a plane, None for the degree that the sky
+    supports.
+    """
+    what = "only a plane" if degree == PLANE else f"degree {'chosen' if degree is None else degree}"
+    return _put(f"gradient of {channel}, {what}", "gradient", channel, degree)
+
+
+def exclude_from_sky(channel: str, discs: Sequence[Disc]) -> Command:
+    """Draw discs on a channel that must not count as sky, beside those that are there."""
+
+    def change(state: ProjectState) -> ProjectState:
+        drawn = state.preparation.not_sky
+        return state.prepared_with(not_sky={**drawn, channel: (*drawn.get(channel, ()), *discs)})
+
+    return Command(f"draw on the sky of {channel}", change)
+
+
+def clear_drawn_sky(channel: str) -> Command:
+    """Let everything count again that looks like sky."""
+    return _put(f"clear what was drawn on {channel}", "not_sky", channel, None)
+
+
+def set_cleaning(step_id: str, channel: str, setting: Setting | None) -> Command:
+    """Switch a cleaning step on with a setting, or off with None."""
+    title = next(s.title for s in STEPS if s.id == step_id).lower()
+    words = f"{title} of {channel} on" if setting is not None else f"{title} of {channel} off"
+    if step_id == "continuum":
         words = (
-            f"align to {self.state.source(source_id).label}"
-            if source_id
-            else "align to the suggested stack"
-        )
-        self._do(words, self.state.model_copy(update={"reference": source_id}))
-
-    def set_crop(self, crop: str) -> None:
-        """The common part, the reference's frame, or all that was seen."""
-        self._do(
-            f"show the {crop} field",
-            ProjectState.model_validate({**self.state.model_dump(), "crop": crop}),
+            f"take the continuum off {channel}"
+            if setting is not None
+            else f"leave the continuum in {channel}"
         )
 
-    def leave_out(self, origin: str, out: bool) -> None:
-        """Leave one origin out of its channel's pool, or take it in again."""
-        rest = tuple(o for o in self.state.left_out if o != origin)
-        label = self.channels.origins[origin].label if origin in self.channels.origins else origin
-        self._do(
-            f"leave {label} out" if out else f"pool {label} again",
-            self.state.model_copy(update={"left_out": (*rest, origin) if out else rest}),
-        )
+    def change(state: ProjectState) -> ProjectState:
+        cleaning = state.preparation.cleaning
+        own = _with(cleaning.get(step_id, {}), channel, setting)
+        return state.prepared_with(cleaning=_with(cleaning, step_id, own or None))
 
-    def set_gradient(self, channel: str, degree: int | None) -> None:
-        """Take a gradient off a channel: a degree, PLANE for a plane, None for the degree that the
-        sky supports.
-        """
-        words = (
-            f"gradient of {channel}, "
-            f"{'only a plane' if degree == PLANE else 'degree ' + _word(degree)}"
-        )
-        self._do(
-            words,
-            self.state.model_copy(update={"gradient": _with(self.state.gradient, channel, degree)}),
-        )
+    return Command(words, change)
 
-    def spare(self, channel: str, spots: Sequence[Spot] | None) -> None:
-        """Draw discs on a channel that must not count as sky; None takes all of them away."""
-        now = None if spots is None else (*self.state.spared.get(channel, ()), *spots)
-        words = f"draw on the sky of {channel}" if now else f"clear what was drawn on {channel}"
-        self._do(
-            words, self.state.model_copy(update={"spared": _with(self.state.spared, channel, now)})
-        )
 
-    def set_continuum(self, line: str, broad: str | None) -> None:
-        """Take a broadband channel's share off a line, or leave it in."""
-        words = f"take the continuum off {line}" if broad else f"leave the continuum in {line}"
-        self._do(
-            words,
-            self.state.model_copy(update={"continuum": _with(self.state.continuum, line, broad)}),
-        )
+def set_split(channels: Sequence[str], on: bool) -> Command:
+    """Split the stars off channels, or leave them in."""
+    words = "split the stars off" if on else "leave the stars in"
 
-    def set_split(self, channels: Sequence[str], on: bool) -> None:
-        """Split the stars off channels, or leave them in."""
-        rest = tuple(n for n in self.state.split if n not in channels)
-        words = "split the stars off" if on else "leave the stars in"
-        split = (*rest, *channels) if on else rest
-        self._do(
-            f"{words} {listed(list(channels))}", self.state.model_copy(update={"split": split})
-        )
+    def change(state: ProjectState) -> ProjectState:
+        rest = tuple(n for n in state.preparation.split if n not in channels)
+        return state.prepared_with(split=(*rest, *channels) if on else rest)
 
-    def set_layer(self, channel: str, file: str | None) -> None:
-        """Take the stars of a channel from a layer made elsewhere; None: split them here."""
-        rest = tuple(n for n in self.state.split if n != channel)
-        self._do(
-            f"layer of the stars of {channel}",
-            self.state.model_copy(
-                update={
-                    "layers": _with(self.state.layers, channel, file),
-                    "split": (*rest, channel),
-                }
-            ),
-        )
+    return Command(f"{words} {listed(list(channels))}", change)
 
-    def use_measured_leaks(self, channel: str) -> None:
-        """Take the leaks that the data tell in place of the table's, as a response that is kept
-        with the project.
-        """
-        measured = (
-            next((m for p in self.channels.of(channel) if (m := p.notes.get("measured"))), None)
-            or {}
-        )
-        values = {n: v for stack in measured.values() for n, v in stack["values"].items()}
-        if not values:
-            return
-        store = self.document.store
-        try:
-            base = load_response(find_response(store, self.state.response))
-            self.set_response(keep_response(store, Leaks(values, {}).applied(base)))
-        except InputError as error:
-            self.trouble.emit([error])
 
-    def save_layers(self, channel: str, folder: Path) -> None:
-        """Write a channel without its stars, and the stars alone, as FITS into a folder, in
-        a job.
-        """
-        whole, calm = self.channels.channel(channel), self.channels.starless.get(channel)
-        if calm is not None:
-            coloured = self.channels.coloured if channel in self.channels.coloured else {}
-            self.jobs.start(
-                f"writing the layers of {channel}",
-                lambda p: self.published.emit(
-                    write_layers(whole, calm, folder, self.state, coloured, p)
-                ),
-            )
+def set_layer(channel: str, file: Path | None) -> Command:
+    """Take the stars of a channel from a layer made elsewhere; None: split them here."""
 
-    def bound_cache(self, bytes_: int) -> None:
-        """Keep the cache below a size from now on; what is in use stays."""
-        self.cache_limit = bytes_
-        self.jobs.start("tidying the cache", lambda _progress: self.keep_cache_small())
+    def change(state: ProjectState) -> ProjectState:
+        wanted = state.preparation
+        rest = tuple(n for n in wanted.split if n != channel)
+        layers = _with(wanted.layers, channel, str(file) if file is not None else None)
+        return state.prepared_with(layers=layers, split=(*rest, channel))
 
-    def keep_cache_small(self) -> None:
-        """Delete what was not used for longest where the cache is over its limit, and tell its
-        size.
-        """
-        found = self.channels
-        used = {
-            p.key
-            for p in (*found.origins.values(), *found.starless.values(), *found.coloured.values())
-        }
-        self.cached.emit(self.document.store.bound_cache(self.cache_limit, used))
+    return Command(f"layer of the stars of {channel}", change)
 
-    def compute_again(self) -> None:
-        """Delete the cache and prepare everything anew."""
 
-        def work(_progress: Progress) -> None:
-            self.document.store.clear_cache()
-            self.prepare_anew()
+def _put(label: str, field: str, channel: str, value: object | None) -> Command:
+    """A command that sets one channel's entry of a field of the preparation; None takes it out."""
 
-        self.jobs.start("deleting the cache", work)
+    def change(state: ProjectState) -> ProjectState:
+        old: Mapping[str, object] = getattr(state.preparation, field)
+        return state.prepared_with(**{field: _with(old, channel, value)})
+
+    return Command(label, change)
 
 
 def _with(old: Mapping[str, T], key: str, value: T | None) -> dict[str, T]:
     """A copy with one key changed, or without it where the value is None."""
     rest = {k: v for k, v in old.items() if k != key}
     return rest if value is None else {**rest, key: value}
-
-
-def _word(degree: int | None) -> str:
-    return "chosen" if degree is None else str(degree)

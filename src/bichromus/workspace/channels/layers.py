@@ -49,17 +49,10 @@ def write_layers(
         write_fits(path, plane, header, [f"{whole.channel}, {whole.label}: {words}"], False, inputs)
     if coloured and colour_path is not None:
         planes3 = np.stack([np.asarray(coloured[n].levels[0], np.float32) for n in ("R", "G", "B")])
-        balance = ", ".join(f"{b:.4f}" for b in coloured["R"].notes["balance"])
-        write_fits(
-            colour_path,
-            planes3,
-            Header(object_name=state.name),
-            [
-                f"Stars in natural colour, white from {coloured['R'].notes['used']} stars, "
-                f"gains {balance}"
-            ],
-            False,
-            inputs,
-        )
+        note = coloured["R"].notes.star_colour
+        assert note is not None
+        balance = ", ".join(f"{b:.4f}" for b in note.balance)
+        words = f"Stars in natural colour, white from {note.stars_used} stars, gains {balance}"
+        write_fits(colour_path, planes3, Header(object_name=state.name), [words], False, inputs)
         paths.append(colour_path)
     return paths

@@ -12,10 +12,14 @@ import numpy as np
 from ...core.measure import measure_plane
 from ...core.model.planes import F32, Header, Picture
 from ...core.model.progress import SILENT, Progress
-from ...core.pool.scale import known_from
-from ...core.pool.stacks import pool
+from ...core.pool.scale import Known, known_from
+from ...core.pool.stacks import Pool, pool
 from ..project.store import Store
-from .prepared import Prepared, core_notes, load_prepared, prepared_key, save_prepared
+from .cache import Draft, load_prepared, prepared_key, save_prepared
+from .context import core_notes
+from .notes import Notes, PoolNote, PoolPart
+from .origin import pooled
+from .prepared import Prepared
 
 
 def pool_channel(
@@ -30,67 +34,83 @@ def pool_channel(
     Raises NotEnoughData where their brightness cannot be compared.
     """
     members = [p for p in origins.values() if p.channel == name and not p.preliminary]
-    out = [n for n, p in enumerate(members) if p.origin in left_out]
-    if len(members) - len(out) < 2:
+    used = [p for p in members if p.id not in left_out]
+    if len(used) < 2:
         return None
-    used = [p for n, p in enumerate(members) if n not in out]
-    key = prepared_key(
-        "pool", name, *sorted(p.key for p in members), *sorted(members[n].key for n in out)
-    )
+    out = [p for p in members if p.id in left_out]
+    key = prepared_key("pool", name, *sorted(p.key for p in members), *sorted(p.key for p in out))
     hours = sum(p.hours for p in used if p.hours) or None
     label = f"pooled, {len(used)} stacks"
     found = load_prepared(store.cache, key)
     if found is None:
-        pictures = [
-            Picture(
-                cast(F32, HoledPlane(p.levels[0])),
-                Header(total_s=p.hours * 3600 if p.hours else None, saturation=p.notes.get("top")),
-                Path(p.label),
-            )
-            for p in members
-        ]
-        known = []
-        for number, (member, picture) in enumerate(zip(members, pictures, strict=True)):
-            progress.step(0.3 * number / len(members), f"comparing {member.label}")
-            whole = replace(picture, data=np.asarray(picture.data))
-            known.append(known_from(whole, member.measure.stars, member.measure.noise))
-        made = pool(pictures, progress=progress.part(0.3, 0.7), known=known, out=out)
-        progress.step(0.7, f"measuring the pooled {name}")
-        tops = [
-            p.notes["top"] / part.flux.scale
-            for p, part in zip(members, made.parts, strict=True)
-            if p.notes.get("top") and p.origin not in left_out
-        ]
-        picture = Picture(made.data, Header(saturation=min(tops) if tops else None))
-        notes: dict[str, object] = {
-            "kind": "pooled",
-            "gain": made.together / made.alone,
-            "warnings": list(made.warnings),
-            "parts": [
-                {
-                    "origin": p.origin,
-                    "label": p.label,
-                    "weight": part.weight,
-                    "flux": part.flux.scale,
-                    "from": part.flux.origin,
-                    "rejected": part.rejected,
-                    "loss": part.loss,
-                    "out": n in out,
-                    "sigma": part.sigma_eff / part.flux.scale,
-                    "fwhm": part.fwhm_px,
-                }
-                for n, (p, part) in enumerate(zip(members, made.parts, strict=True))
-            ],
-        }
-        measure = measure_plane(picture, name)
-        if tops:
-            notes["top"] = min(tops)
-            notes["cores"] = core_notes(picture.data, measure, min(tops) + measure.background)
-        maps = {"rejected": (made.rejected > 0).astype(np.float32)} if made.rejected.any() else {}
-        found = save_prepared(
-            store.cache, key, name, f"pool@{name}", label, picture.data, measure, hours, notes, maps
+        draft = _pool(name, members, left_out, label, hours, progress)
+        found = save_prepared(store.cache, key, draft)
+    return replace(found, origin=pooled(name), label=label, hours=hours)
+
+
+def _pool(
+    name: str,
+    members: Sequence[Prepared],
+    left_out: Sequence[str],
+    label: str,
+    hours: float | None,
+    progress: Progress,
+) -> Draft:
+    pictures = [_as_picture(p) for p in members]
+    known = _compare(members, pictures, progress.part(0, 0.3))
+    out = [n for n, p in enumerate(members) if p.id in left_out]
+    made = pool(pictures, progress=progress.part(0.3, 0.7), known=known, out=out)
+    progress.step(0.7, f"measuring the pooled {name}")
+    tops = [
+        p.notes.saturation / part.flux.scale
+        for p, part in zip(members, made.parts, strict=True)
+        if p.notes.saturation and p.id not in left_out
+    ]
+    top = min(tops) if tops else None
+    picture = Picture(made.data, Header(saturation=top))
+    measure = measure_plane(picture, name)
+    notes = Notes(made.warnings, pool=_pool_note(members, left_out, made))
+    if top is not None:
+        cores = core_notes(picture.data, measure, top + measure.background)
+        notes = replace(notes, saturation=top, cores=cores)
+    rejected = (made.rejected > 0).astype(np.float32)
+    maps = {"rejected": rejected} if made.rejected.any() else {}
+    return Draft(pooled(name), label, picture.data, measure, hours, notes, maps)
+
+
+def _as_picture(p: Prepared) -> Picture:
+    header = Header(total_s=p.hours * 3600 if p.hours else None, saturation=p.notes.saturation)
+    return Picture(cast(F32, HoledPlane(p.levels[0])), header, Path(p.label))
+
+
+def _compare(
+    members: Sequence[Prepared], pictures: Sequence[Picture], progress: Progress
+) -> list[Known]:
+    known = []
+    for number, (member, picture) in enumerate(zip(members, pictures, strict=True)):
+        progress.step(number / len(members), f"comparing {member.label}")
+        whole = replace(picture, data=np.asarray(picture.data))
+        known.append(known_from(whole, member.measure.stars, member.measure.noise))
+    return known
+
+
+def _pool_note(members: Sequence[Prepared], left_out: Sequence[str], made: Pool) -> PoolNote:
+    parts = tuple(
+        PoolPart(
+            p.id,
+            p.label,
+            part.weight,
+            part.flux.scale,
+            part.flux.origin,
+            part.rejected,
+            part.loss,
+            p.id in left_out,
+            part.sigma_eff / part.flux.scale,
+            part.fwhm_px,
         )
-    return replace(found, origin=f"pool@{name}", label=label, hours=hours)
+        for p, part in zip(members, made.parts, strict=True)
+    )
+    return PoolNote(made.together / made.alone, parts)
 
 
 class HoledPlane:

@@ -5,28 +5,27 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from pathlib import Path
-from typing import Any, Final
+from typing import Final
 
 import cv2
 import numpy as np
 
 from ...core.align.match import Match
-from ...core.align.models import F64, Warp
-from ...core.align.stack import Crop, Placed, StarList, lay, match_lists, shared_box, star_list
-from ...core.files import read_picture
+from ...core.align.models import F64
+from ...core.align.stack import Crop, Placed, lay, shared_box
 from ...core.model.errors import InputError, NotEnoughData, NotLinear
 from ...core.model.planes import F32, Picture
 from ...core.model.progress import SILENT, Progress
 from ..project.state import SourceState
 from ..project.store import Store
+from .matches import FORMAT, remembered_match, remembered_stars
 
-_FORMAT: Final = 1
 _STILL_PX: Final = 0.35
+"""A stack whose corners lie nearer than this to the grid is not resampled: it would only blur."""
 
 
 @dataclass(frozen=True)
-class Place:
+class StackRegistration:
     """How one stack lies: ``match`` is None for the reference and for stacks on its grid
     already.
     """
@@ -60,13 +59,13 @@ class Place:
 
 
 @dataclass(frozen=True)
-class Placing:
+class Registration:
     """All stacks of a project on one grid. ``box`` is the output in the reference's pixels;
     ``refused`` those that could not be laid on it, with the reason.
     """
 
     reference: str = ""
-    places: dict[str, Place] = field(default_factory=dict)
+    stacks: dict[str, StackRegistration] = field(default_factory=dict)
     box: tuple[int, int, int, int] = (0, 0, 0, 0)
     refused: dict[str, str] = field(default_factory=dict)
     warnings: tuple[str, ...] = ()
@@ -75,7 +74,7 @@ class Placing:
         """What the plane of a stack hangs on beside its own file; empty where it is used as
         it is.
         """
-        place = self.places.get(source.id)
+        place = self.stacks.get(source.id)
         if place is None or (
             place.match is None and self.box == (0, 0, source.shape[1], source.shape[0])
         ):
@@ -92,25 +91,27 @@ class Placing:
                 )
             )
         )
-        return hashlib.sha256(f"{_FORMAT} {self.box} {text}".encode()).hexdigest()[:16]
+        return hashlib.sha256(f"{FORMAT} {self.box} {text}".encode()).hexdigest()[:16]
 
     def moves(self, source: SourceState) -> bool:
         """Whether a stack has to be resampled, and not just cut."""
-        place = self.places.get(source.id)
+        place = self.stacks.get(source.id)
         return place is not None and place.match is not None
 
-    def laid(self, source: SourceState, picture: Picture, progress: Progress = SILENT) -> Picture:
+    def resampled(
+        self, source: SourceState, picture: Picture, progress: Progress = SILENT
+    ) -> Picture:
         """A stack on the output grid."""
         if not self.key(source):
             return picture
-        place = self.places[source.id]
+        place = self.stacks[source.id]
         return lay(Placed(picture, place.match), self.box, progress).picture
 
-    def glimpse(self, source: SourceState, plane: F32) -> F32:
+    def preview(self, source: SourceState, plane: F32) -> F32:
         """A finite plane (H, W) of a stack on the output grid at half size, to look at and not to
         measure.
         """
-        place = self.places.get(source.id)
+        place = self.stacks.get(source.id)
         x0, y0, x1, y1 = self.box
         x, y = np.meshgrid(np.arange(x0, x1 - 1, 2) + 0.5, np.arange(y0, y1 - 1, 2) + 0.5)
         if place is not None and place.match is not None:
@@ -129,13 +130,13 @@ def suggest_reference(sources: Sequence[SourceState]) -> str:
     return max(pool, key=lambda s: (s.hours or 0.0, s.shape[0] * s.shape[1])).id if pool else ""
 
 
-def place_all(
+def register_stacks(
     store: Store,
     sources: Sequence[SourceState],
     reference: str,
     crop: Crop,
     progress: Progress = SILENT,
-) -> Placing:
+) -> Registration:
     """Match every stack to the reference. What does not lie on it is refused with the reason, the
     rest goes on.
 
@@ -143,170 +144,89 @@ def place_all(
     """
     stacks = [s for s in sources if not s.preliminary]
     if not stacks:
-        return Placing()
-    home = next((s for s in stacks if s.id == reference), None) or next(
+        return Registration()
+    grid = next((s for s in stacks if s.id == reference), None) or next(
         s for s in stacks if s.id == suggest_reference(stacks)
     )
-    places, refused, warnings = {home.id: Place(home.id, None, home.shape)}, {}, []
-    others = [s for s in stacks if s.id != home.id]
+    registered, refused, warnings = {grid.id: StackRegistration(grid.id, None, grid.shape)}, {}, []
+    others = [s for s in stacks if s.id != grid.id]
     own_fault: InputError | None = None
     if others:
         try:
-            _stars(store, home)
+            remembered_stars(store, grid)
         except (NotEnoughData, NotLinear) as error:
             own_fault = error
-            warnings.append(f"The stacks cannot be aligned to {home.label}: {error.sentence()}")
+            warnings.append(f"The stacks cannot be aligned to {grid.label}: {error.sentence()}")
     for number, source in enumerate(others):
         progress.step(number / max(len(others), 1), f"finding the stars of {source.label}")
         try:
             if own_fault is not None:
                 raise own_fault
-            found = _match(store, home, source)
+            found = remembered_match(store, grid, source)
         except (NotEnoughData, NotLinear) as error:
-            if source.shape == home.shape:
-                places[source.id] = Place(source.id, None, source.shape)
+            if source.shape == grid.shape:
+                registered[source.id] = StackRegistration(source.id, None, source.shape)
                 if own_fault is None:
                     warnings.append(f"{source.label} is taken as it lies: {error.sentence()}")
             else:
                 refused[source.id] = error.sentence()
             continue
-        still = found is None or _is_still(found, source, home)
-        places[source.id] = Place(source.id, None if still else found, source.shape)
+        still = found is None or _lies_on_grid(found, source, grid)
+        registered[source.id] = StackRegistration(source.id, None if still else found, source.shape)
         if found is not None and found.doubtful:
             warnings.append(f"{source.label} is only just matched: look at it.")
-    box = (0, 0, home.shape[1], home.shape[0])
-    if any(p.match is not None for p in places.values()):
+    box = (0, 0, grid.shape[1], grid.shape[0])
+    if any(p.match is not None for p in registered.values()):
         placed = [
-            Placed(_hollow(places[s.id].shape), places[s.id].match)
+            Placed(_without_memory(registered[s.id].shape), registered[s.id].match)
             for s in others
-            if s.id in places
+            if s.id in registered
         ]
         try:
-            box, more = shared_box([*placed, Placed(_hollow(home.shape), None)], crop)
+            box, more = shared_box([*placed, Placed(_without_memory(grid.shape), None)], crop)
         except InputError as error:
-            box, more = box, [f"{error.sentence()} The whole of {home.label} is shown."]
+            box, more = box, [f"{error.sentence()} The whole of {grid.label} is shown."]
         warnings += more
-    return Placing(home.id, places, box, refused, tuple(warnings))
+    return Registration(grid.id, registered, box, refused, tuple(warnings))
 
 
 def residuals(
-    store: Store, sources: Sequence[SourceState], placing: Placing, source_id: str
+    store: Store, sources: Sequence[SourceState], registration: Registration, source_id: str
 ) -> F64:
     """Where the matched stars of a stack lie, and by how much they miss: rows (x, y, dx, dy) in
     pixels of the grid.
 
     Empty where the stack is not moved, or what was matched is no longer known.
     """
-    place = placing.places.get(source_id)
+    own = registration.stacks.get(source_id)
     by_id = {s.id: s for s in sources}
-    if place is None or place.match is None or placing.reference not in by_id:
+    if own is None or own.match is None or registration.reference not in by_id:
         return np.empty((0, 4))
-    match = place.match
+    match = own.match
     try:
-        one, two = (_stars(store, by_id[i]) for i in (placing.reference, source_id))
+        one, two = (remembered_stars(store, by_id[i]) for i in (registration.reference, source_id))
     except InputError:
         return np.empty((0, 4))
     x, y = (p[match.pairs[0]] for p in one.points)
     u, v = match.warp(x, y)
     off = np.stack([two.points[0][match.pairs[1]] - u, two.points[1][match.pairs[1]] - v])
-    middle = placing.box[0] + placing.box[2], placing.box[1] + placing.box[3]
+    middle = registration.box[0] + registration.box[2], registration.box[1] + registration.box[3]
     dx, dy = np.linalg.solve(match.warp.jacobian(middle[0] / 2, middle[1] / 2), off)
-    return np.stack([x - placing.box[0], y - placing.box[1], dx, dy], 1)
+    return np.stack([x - registration.box[0], y - registration.box[1], dx, dy], 1)
 
 
-def _hollow(shape: tuple[int, int]) -> Picture:
+def _without_memory(shape: tuple[int, int]) -> Picture:
     """A picture of that size without memory."""
     return Picture(np.broadcast_to(np.float32(0), shape))
 
 
-def _is_still(found: Match, source: SourceState, home: SourceState) -> bool:
+def _lies_on_grid(found: Match, source: SourceState, grid: SourceState) -> bool:
     """Whether a stack lies on the grid already, to a third of a pixel at its corners."""
-    if found.mirror or source.shape != home.shape:
+    if found.mirror or source.shape != grid.shape:
         return False
-    height, width = home.shape
+    height, width = grid.shape
     x, y = np.array([0.0, width, 0, width]), np.array([0.0, 0, height, height])
     u, v = found.warp(x, y)
     return bool(
         np.hypot(u - x, v - y).max() < _STILL_PX + 3 * found.rms_px / np.sqrt(max(found.matches, 1))
     )
-
-
-def _match(store: Store, home: SourceState, source: SourceState) -> Match | None:
-    """The match of two stacks, remembered by their hashes."""
-    name = hashlib.sha256(f"{_FORMAT} {home.hash} {source.hash}".encode()).hexdigest()[:24]
-    path = store.cache / "matches" / f"{name}.npz"
-    known = _load_match(path)
-    if known is not None:
-        return known
-    lists = [_stars(store, s) for s in (home, source)]
-    found = match_lists(
-        lists[0], lists[1], Picture(np.zeros((1, 1), np.float32), file=Path(source.path))
-    )
-    _save(
-        path,
-        {
-            "model": found.warp.model,
-            "terms": found.warp.terms,
-            "centre": found.warp.centre,
-            "size": found.warp.size,
-            "mirror": found.mirror,
-            "scale": found.scale,
-            "angle": found.angle_deg,
-            "matches": found.matches,
-            "rms": found.rms_px,
-            "score": found.score,
-            "one": found.pairs[0],
-            "two": found.pairs[1],
-        },
-    )
-    return found
-
-
-def _load_match(path: Path) -> Match | None:
-    try:
-        with np.load(path, allow_pickle=False) as f:
-            warp = Warp(
-                str(f["model"]),
-                f["terms"],
-                (float(f["centre"][0]), float(f["centre"][1])),
-                float(f["size"]),
-            )
-            return Match(
-                warp,
-                bool(f["mirror"]),
-                float(f["scale"]),
-                float(f["angle"]),
-                int(f["matches"]),
-                float(f["rms"]),
-                float(f["score"]),
-                (f["one"], f["two"]),
-            )
-    except (OSError, ValueError, KeyError):
-        return None
-
-
-def _stars(store: Store, source: SourceState) -> StarList:
-    """The stars of a stack, remembered by its hash."""
-    path = store.cache / "matches" / f"stars-{source.hash[:24]}.npz"
-    try:
-        with np.load(path, allow_pickle=False) as f:
-            return StarList((f["x"], f["y"]), f["flux"], source.shape, float(f["width"]))
-    except (OSError, ValueError, KeyError):
-        pass
-    found = star_list(read_picture(Path(source.path)))
-    _save(
-        path,
-        {"x": found.points[0], "y": found.points[1], "flux": found.flux, "width": found.width_px},
-    )
-    return found
-
-
-def _save(path: Path, values: dict[str, Any]) -> None:
-    """Whole or not at all; a full disk costs only the memory of it."""
-    try:
-        path.parent.mkdir(exist_ok=True)
-        partial = path.with_name(f".{path.name}.partial.npz")
-        np.savez(partial, **values)
-        partial.replace(path)
-    except OSError:
-        pass

@@ -10,6 +10,7 @@ from typing import Annotated, Literal, TypeVar
 from pydantic import BaseModel, ConfigDict, Field
 
 from ...core.model.errors import UnknownName
+from ...core.model.rig import Rig
 
 Name = Annotated[str, Field(min_length=1, max_length=80)]
 Positive = Annotated[float, Field(gt=0)]
@@ -57,6 +58,23 @@ class RigThing(_Frozen):
     def focal(self) -> float:
         """Focal length with the reducer."""
         return self.focal_mm * self.reducer
+
+    def as_rig(self) -> Rig:
+        """The rig as the core computes with it, the reducer reckoned in."""
+        return Rig(
+            self.name,
+            self.aperture_mm,
+            self.focal,
+            self.pixel_um,
+            self.obstruction,
+            self.throughput,
+            self.quantum_efficiency,
+            self.read_noise_e,
+            self.full_well_e,
+            self.dark_e_s,
+            self.fwhm_arcsec,
+            self.colour,
+        )
 
     @property
     def sensor_mm(self) -> tuple[float, float]:

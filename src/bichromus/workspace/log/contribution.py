@@ -11,13 +11,14 @@ from collections import defaultdict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Final, Literal
+from typing import Any, Final, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, create_model
 
 from ...core.files import read_fits_header
 from ...core.files.atomic import check_output, write_text
 from ...core.model.errors import InputError, UnreadableFile, WriteFailed
+from ...core.model.log_columns import READ
 from ...core.model.progress import SILENT, Progress
 from ..project.journal import Row
 from ..project.state import SourceState
@@ -32,18 +33,20 @@ class _Part(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
 
-class RunPart(_Part):
-    """Subs of one kind in one night."""
+class _RunPart(_Part):
+    """Subs of one kind in one night; the log's columns stand beside."""
 
     night: dt.date
     channel: str
     sub_s: float = Field(gt=0)
     kept: int = Field(ge=0, le=20_000)
     rejected: int = Field(default=0, ge=0, le=20_000)
-    gain: float | None = None
-    temperature_c: float | None = None
     telescope: str = ""
     camera: str = ""
+
+
+_FIGURES: Final[dict[str, Any]] = {c.id: (float | None, None) for c in READ}
+RunPart: type[_RunPart] = create_model("RunPart", __base__=_RunPart, **_FIGURES)
 
 
 class StackPart(_Part):
@@ -168,12 +171,15 @@ def _runs(made: Manifest, stacks: Sequence[Path], path: Path) -> dict[str, Row]:
                 "telescope": part.telescope or (made.rig if not part.camera else ""),
                 "camera": part.camera,
                 "object": made.object,
-                "gain": "" if part.gain is None else f"{part.gain!r}",
-                "temperature_c": "" if part.temperature_c is None else f"{part.temperature_c!r}",
+                **{c.id: _typed(getattr(part, c.id)) for c in READ},
             }
         )
         out[run_id] = row
     return out
+
+
+def _typed(value: float | None) -> str:
+    return "" if value is None else f"{value!r}"
 
 
 def _stack_hours(made: Manifest) -> dict[str, float]:
@@ -207,7 +213,8 @@ def make_manifest(station: str, subs: Sequence[Sub], sources: Sequence[SourceSta
         )
     groups: dict[tuple[object, ...], list[Sub]] = defaultdict(list)
     for s in mine:
-        groups[s.night, s.channel, s.seconds, s.gain, s.telescope, s.camera].append(s)
+        key = s.night, s.channel, s.seconds, s.run_figures, s.telescope, s.camera
+        groups[key].append(s)
     runs = tuple(
         RunPart(
             night=p[0].night,
@@ -215,10 +222,9 @@ def make_manifest(station: str, subs: Sequence[Sub], sources: Sequence[SourceSta
             sub_s=p[0].seconds,
             kept=sum(s.kept for s in p),
             rejected=sum(not s.kept for s in p),
-            gain=p[0].gain,
-            temperature_c=p[0].temperature_c,
             telescope=p[0].telescope,
             camera=p[0].camera,
+            **{c.id: p[0].figures.get(c.id) for c in READ},
         )
         for p in groups.values()
     )

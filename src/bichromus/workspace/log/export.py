@@ -12,11 +12,12 @@ from pathlib import Path
 from typing import Any
 
 from ...core.files.atomic import write_text
-from ...core.model.channel import CHANNELS
+from ...core.model.channel import channel_order
 from ...core.model.errors import UnknownName
+from ...core.model.log_columns import READ
 from .table import Sub
 
-COLUMNS = (
+HEADINGS = (
     "file",
     "object",
     "channel",
@@ -27,8 +28,7 @@ COLUMNS = (
     "contributor",
     "telescope",
     "camera",
-    "gain",
-    "temperature_c",
+    *(c.id for c in READ),
     "kept",
     "reason",
 )
@@ -68,12 +68,6 @@ def _by(subs: Sequence[Sub], key: str) -> dict[str, list[Sub]]:
     for sub in subs:
         out[str(getattr(sub, key))].append(sub)
     return out
-
-
-def channel_order(name: str) -> tuple[int, str]:
-    """The usual order of channels, dual bands by their first line."""
-    first = name.partition("+")[0]
-    return (CHANNELS.index(first) if first in CHANNELS else len(CHANNELS), name)
 
 
 def totals(subs: Sequence[Sub], goals: dict[str, float]) -> dict[str, Any]:
@@ -127,8 +121,7 @@ def row_of(sub: Sub) -> dict[str, Any]:
         "contributor": sub.contributor,
         "telescope": sub.telescope,
         "camera": sub.camera,
-        "gain": sub.gain,
-        "temperature_c": sub.temperature_c,
+        **{c.id: sub.figures.get(c.id) for c in READ},
         "kept": int(sub.kept),
         "reason": sub.reason,
     }
@@ -156,7 +149,7 @@ def export(
 
 def as_csv(subs: Sequence[Sub]) -> str:
     out = io.StringIO()
-    writer = csv.DictWriter(out, COLUMNS, lineterminator="\n")
+    writer = csv.DictWriter(out, HEADINGS, lineterminator="\n")
     writer.writeheader()
     for sub in subs:
         writer.writerow({k: "" if v is None else v for k, v in row_of(sub).items()})

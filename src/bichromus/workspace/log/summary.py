@@ -9,7 +9,7 @@ from collections import defaultdict
 from dataclasses import asdict, dataclass
 from typing import Any, Final
 
-from .export import channel_order
+from ...core.model.channel import channel_order
 from .view import LogView, NightRow
 
 FORMS: Final = {"markdown": ".md", "text": ".txt", "csv": ".csv", "json": ".json"}

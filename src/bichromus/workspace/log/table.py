@@ -3,30 +3,29 @@
 from __future__ import annotations
 
 import datetime as dt
-import itertools
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
-from functools import partial
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Self
 
 from ...core.model.channel import FilterName, channel_name, filter_name
 from ...core.model.errors import InputError, UnknownName
-from ...core.model.progress import SILENT, Progress
+from ...core.model.log_columns import COLUMNS, READ, Figures
 from ...core.model.sub import night_at, nights_by_gap
-from ..project.document import Document
-from ..project.journal import Edit, Row, Work
-from .intake import Intake, Light, Scan, scan, sub_files
+from ..project.document import Command, Document
+from ..project.journal import Edit, LogChange, Row
+from ..project.state import ProjectState
 
-_BATCH = 200
-_SERIAL = itertools.count()
+MOST_GOAL_H = 2000.0
+"""Hours beyond which a goal is a slip of the keyboard."""
 
 
 @dataclass(frozen=True, slots=True)
 class Sub:
     """One sub of the log. ``channel`` is empty where the filter is not known; ``file`` and
-    ``start`` where the sub was typed. ``mark`` is keep or reject where it was decided by hand.
+    ``start`` where the sub was typed. ``mark`` is keep or reject where it was decided by hand;
+    ``figures`` are the log's columns.
     """
 
     file: str
@@ -39,22 +38,26 @@ class Sub:
     contributor: str
     telescope: str
     camera: str
-    gain: float | None
-    temperature_c: float | None
     kept: bool
     reason: str
     identity: str = ""
     mark: str = ""
     scale_arcsec: float | None = None
     longitude: float | None = None
+    figures: Figures = field(default_factory=dict)
+
+    @property
+    def run_figures(self) -> tuple[float | None, ...]:
+        """The figures that make another run of it where they differ."""
+        return tuple(self.figures.get(c.id) for c in COLUMNS if c.splits_runs)
 
 
-class Log:
+class LogTable:
     """The log of an open project."""
 
     def __init__(self, document: Document) -> None:
         self.document = document
-        self._store = document.store
+        self.store = document.store
 
     @classmethod
     def open(cls, folder: Path, create: bool = False) -> Self:
@@ -68,121 +71,12 @@ class Log:
         return cls(Document(folder))
 
     def close(self) -> None:
+        """Close the project."""
         self.document.close()
 
-    def edit(self, label: str, work: Work, merge: str | None = None) -> None:
-        """One undoable gesture."""
-        self.document.do(label, self.document.saved, merge, work)
-
-    # --- taking in ---
-
-    def intake(
-        self,
-        folder: Path,
-        contributor: str | None = None,
-        longitude: float | None = None,
-        filters: Sequence[tuple[str, str]] = (),
-        progress: Progress = SILENT,
-    ) -> Intake:
-        """Take in all subs of a folder and below: one gesture. Stores what was read and never
-        judges.
-
-        A killed intake keeps whole batches; doing it again completes it.
-        """
-        files = sub_files(folder)
-        merge = f"intake {next(_SERIAL)} {dt.datetime.now().timestamp()}"
-        label = f"take in {folder.name}"
-        named = [(_key(text), known_channel(channel)) for text, channel in filters]
-        if named:
-            self.edit(label, lambda e: _name_filters(e, named), merge)
-        made = scan(folder, files, progress.part(0, 0.9))
-        lights = list(made.lights.items())
-        for first in range(0, len(lights), _BATCH):
-            progress.step(0.9 + 0.1 * first / len(lights), "writing the log")
-            part = lights[first : first + _BATCH]
-            self.edit(label, partial(self._keep, part, made, contributor, longitude), merge)
-        self._list_others(made)
-        progress.step(1.0)
-        return made.found
-
-    def arrive(
-        self, folder: Path, files: Sequence[Path], contributor: str | None = None
-    ) -> tuple[Intake, bool]:
-        """Take in files that came by themselves, beside the history of gestures; whether the log
-        changed.
-        """
-        made = scan(folder, files)
-        changed = self._store.record(
-            partial(self._keep, list(made.lights.items()), made, contributor, None)
-        )
-        self._list_others(made)
-        return made.found, changed
-
-    def _keep(
-        self,
-        lights: Sequence[tuple[str, Light]],
-        made: Scan,
-        contributor: str | None,
-        longitude: float | None,
-        edit: Edit,
-    ) -> None:
-        names = self.filter_names()
-        for identity, light in lights:
-            self._keep_one(edit, identity, light, made.found, contributor, longitude)
-            text = light.header.filter.text
-            if (
-                not light.header.filter.known
-                and text not in ("none", "RGB")
-                and _key(text) not in names
-            ):
-                made.found.unknown_filters[text] = made.found.unknown_filters.get(text, 0) + 1
-
-    def _keep_one(
-        self,
-        edit: Edit,
-        identity: str,
-        light: Light,
-        found: Intake,
-        contributor: str | None,
-        longitude: float | None,
-    ) -> None:
-        h, rejected = light.header, int(light.rejected)
-        known = edit.get("subs", identity)
-        if known is not None:
-            found.duplicates += len(light.paths)
-            place = known["path"] if known["path"] in map(str, light.paths) else str(light.paths[0])
-            edit.put("subs", identity, {"path": place, "in_rejected": rejected})
-            return
-        found.added += 1
-        found.duplicates += len(light.paths) - 1
-        lon = h.longitude if h.longitude is not None else longitude
-        edit.put(
-            "subs",
-            identity,
-            {
-                "path": str(light.paths[0]),
-                "object": h.object_name,
-                "filter": h.filter.text,
-                "start": h.start.isoformat(),
-                "seconds": h.seconds,
-                "contributor": h.observer or contributor or "unknown",
-                "telescope": h.telescope,
-                "camera": h.camera,
-                "gain": h.gain,
-                "temperature_c": h.temperature_c,
-                "longitude": lon,
-                "in_rejected": rejected,
-                "mark": None,
-                "reason": "",
-                "scale_arcsec": h.scale_arcsec,
-            },
-        )
-
-    def _list_others(self, made: Scan) -> None:
-        """Darks, flats, bias and unknown frames: listed, not counted."""
-        if made.others:
-            with self._store.writing() as db:
-                db.executemany("INSERT OR REPLACE INTO others VALUES (?, ?, ?)", made.others)
+    def edit(self, label: str, change: LogChange, merge: str | None = None) -> None:
+        """One undoable gesture. Raises WriteFailed, ProjectError, and what ``change`` raises."""
+        self.document.update(label, merge=merge, log_change=change)
 
     # --- marks, runs, goals ---
 
@@ -192,7 +86,7 @@ class Log:
         """
         identities = []
         for path in files:
-            rows = self._store.rows(
+            rows = self.store.rows(
                 "SELECT identity FROM subs WHERE path = ?", (str(path.absolute()),)
             )
             if not rows:
@@ -221,38 +115,20 @@ class Log:
 
         def work(edit: Edit) -> None:
             for old, new in known.items():
-                for row in self._store.rows("SELECT identity FROM subs WHERE path = ?", (old,)):
+                for row in self.store.rows("SELECT identity FROM subs WHERE path = ?", (old,)):
                     edit.put("subs", str(row[0]), {"path": new})
 
-        self._store.record(work)
+        self.store.record(work)
 
     def set_goals(self, goals: Sequence[tuple[str, float]]) -> None:
-        """Hours wanted of channels; 0 takes a goal away."""
-        state = self.document.saved
-        wanted = dict(state.plan.goals)
-        for name, hours in goals:
-            if hours < 0:
-                raise InputError(
-                    "A goal cannot be below zero",
-                    why=f"{name} {hours:g}",
-                    do="Give hours of 0 or more",
-                )
-            if hours > 2000:
-                raise InputError(
-                    "A goal cannot be so large", why=f"{name} {hours:g}", do="Give up to 2000 hours"
-                )
-            wanted.pop(known_channel(name), None)
-            if hours > 0:
-                wanted[known_channel(name)] = hours
-        plan = state.plan.model_copy(
-            update={"goals": wanted, "goal_mode": "typed" if wanted else "deficit"}
-        )
-        self.document.do("hours wanted", state.model_copy(update={"plan": plan}))
+        """Hours wanted of channels; 0 takes a goal away. Raises InputError."""
+        self.document.do(goals_command(goals))
 
     def name_filter(self, text: str, channel: str) -> None:
         """Say what an unknown filter is, for all subs of it."""
         self.edit(
-            f"call the filter {text} {channel}", lambda e: _name_filters(e, [(_key(text), channel)])
+            f"call the filter {text} {channel}",
+            lambda e: name_filters(e, [(filter_key(text), channel)]),
         )
 
     # --- reading ---
@@ -262,45 +138,19 @@ class Log:
         are missing.
         """
         names = self.filter_names()
-        rows: list[Any] = self._store.rows(
+        read = ", ".join(c.id for c in READ)
+        rows: list[Any] = self.store.rows(
             "SELECT path, object, filter, start, seconds, contributor, telescope, camera, "
-            "gain, temperature_c, longitude, in_rejected, mark, reason, identity, scale_arcsec "
+            f"longitude, in_rejected, mark, reason, identity, scale_arcsec, {read} "
             "FROM subs ORDER BY start, path"
         )
-        nights = self._nights(rows)
+        nights = self._nights([(r[3], r[8]) for r in rows])
         channels: dict[str, str] = {}
         out = []
         for row in rows:
             if row[2] not in channels:
-                known = filter_name(row[2])
-                channels[row[2]] = names.get(_key(row[2])) or (
-                    known.text if known.known or row[2] == "RGB" else ""
-                )
-            kept = row[12] == "keep" if row[12] else not row[11]
-            reason = row[13] or ("in a folder called rejected" if row[11] and not row[12] else "")
-            start, night = nights[row[3], row[10]]
-            out.append(
-                Sub(
-                    row[0],
-                    row[1],
-                    channels[row[2]],
-                    row[2],
-                    night,
-                    start,
-                    row[4],
-                    row[5],
-                    row[6],
-                    row[7],
-                    row[8],
-                    row[9],
-                    kept,
-                    reason,
-                    row[14],
-                    row[12] or "",
-                    row[15],
-                    row[10],
-                )
-            )
+                channels[row[2]] = _channel_of(row[2], names)
+            out.append(_sub_of(row, channels[row[2]], *nights[row[3], row[8]]))
         out += self._typed(out)
         if object_name is not None:
             wanted = object_name.strip().casefold()
@@ -309,11 +159,17 @@ class Log:
 
     def runs(self) -> list[Row]:
         """The typed runs as they stand."""
-        names = [str(r[1]) for r in self._store.rows("PRAGMA table_info(runs)")]
+        names = [str(r[1]) for r in self.store.rows("PRAGMA table_info(runs)")]
         return [
             dict(zip(names, r, strict=True))
-            for r in self._store.rows("SELECT * FROM runs ORDER BY night, id")
+            for r in self.store.rows("SELECT * FROM runs ORDER BY night, id")
         ]
+
+    def notes(self) -> dict[str, Row]:
+        """Notes on runs read from files, by the key of the run."""
+        names = [str(r[1]) for r in self.store.rows("PRAGMA table_info(notes)")]
+        rows = (dict(zip(names, r, strict=True)) for r in self.store.rows("SELECT * FROM notes"))
+        return {str(row["id"]): row for row in rows}
 
     def _typed(self, subs: Sequence[Sub]) -> list[Sub]:
         """Typed runs as subs, less those of the same night, person, channel and length that were
@@ -332,43 +188,24 @@ class Log:
             kept = min(max(run["kept"] - have[0], 0), left)
             # what a second run of the same kind still has to bring
             have[0], have[1] = max(have[0] - run["kept"], 0), max(have[1] - run["rejected"], 0)
-            known = filter_name(run["channel"])
-            for number in range(left):
-                out.append(
-                    Sub(
-                        "",
-                        run["object"],
-                        run["channel"],
-                        known.text,
-                        night,
-                        None,
-                        run["seconds"],
-                        run["contributor"],
-                        run["telescope"],
-                        run["camera"],
-                        run["gain"],
-                        run["temperature_c"],
-                        number < kept,
-                        "" if number < kept else "typed as rejected",
-                        run["id"],
-                    )
-                )
+            out += [_typed_sub(run, night, number < kept) for number in range(left)]
         return out
 
     def _nights(
-        self, rows: Sequence[Sequence[Any]]
+        self, moments: Sequence[tuple[str, float | None]]
     ) -> dict[tuple[str, float | None], tuple[dt.datetime, dt.date]]:
+        """Start and night of each (start as text, longitude)."""
         plan = self.document.saved.plan
         home = plan.site_named().lon if plan.sites else None
         out: dict[tuple[str, float | None], tuple[dt.datetime, dt.date]] = {}
         lost: dict[str, dt.datetime] = {}
-        for row in rows:
-            start = dt.datetime.fromisoformat(row[3])
-            longitude = row[10] if row[10] is not None else home
+        for text, own in moments:
+            start = dt.datetime.fromisoformat(text)
+            longitude = own if own is not None else home
             if longitude is None:
-                lost[row[3]] = start
+                lost[text] = start
             else:
-                out[row[3], row[10]] = start, night_at(start, longitude)
+                out[text, own] = start, night_at(start, longitude)
         gaps = nights_by_gap(lost.values())
         out.update({(text, None): (start, gaps[start]) for text, start in lost.items()})
         return out
@@ -379,7 +216,86 @@ class Log:
 
     def filter_names(self) -> dict[str, str]:
         """What the person said of unknown filters."""
-        return {str(t): str(c) for t, c in self._store.rows("SELECT text, channel FROM filters")}
+        return {str(t): str(c) for t, c in self.store.rows("SELECT text, channel FROM filters")}
+
+
+def goals_command(goals: Sequence[tuple[str, float]]) -> Command:
+    """Hours wanted of channels; 0 takes a goal away. Raises InputError."""
+    for name, hours in goals:
+        if hours < 0:
+            raise InputError(
+                "A goal cannot be below zero",
+                why=f"{name} {hours:g}",
+                do="Give hours of 0 or more",
+            )
+        if hours > MOST_GOAL_H:
+            raise InputError(
+                "A goal cannot be so large",
+                why=f"{name} {hours:g}",
+                do=f"Give up to {MOST_GOAL_H:.0f} hours",
+            )
+    named = [(known_channel(name), hours) for name, hours in goals]
+
+    def change(state: ProjectState) -> ProjectState:
+        wanted = {**state.plan.goals, **dict(named)}
+        left = {n: h for n, h in wanted.items() if h > 0}
+        return state.planned_with(goals=left, goal_mode="typed" if left else "deficit")
+
+    return Command("hours wanted", change)
+
+
+def _channel_of(text: str, names: Mapping[str, str]) -> str:
+    """The channel of a filter's text: what the person said, else what the text says."""
+    known = filter_name(text)
+    own = known.text if known.known or text == "RGB" else ""
+    return names.get(filter_key(text)) or own
+
+
+def _sub_of(row: Sequence[Any], channel: str, start: dt.datetime, night: dt.date) -> Sub:
+    """A row of the table as a sub; the columns of headers stand last."""
+    (path, name, text, _, seconds, who, telescope, camera, longitude, in_rejected) = row[:10]
+    mark, reason, identity, scale = row[10:14]
+    if not reason and in_rejected and not mark:
+        reason = "in a folder called rejected"
+    return Sub(
+        path,
+        name,
+        channel,
+        text,
+        night,
+        start,
+        seconds,
+        who,
+        telescope,
+        camera,
+        mark == "keep" if mark else not in_rejected,
+        reason,
+        identity,
+        mark or "",
+        scale,
+        longitude,
+        dict(zip((c.id for c in READ), row[14:], strict=True)),
+    )
+
+
+def _typed_sub(run: Row, night: dt.date, kept: bool) -> Sub:
+    """One sub of a typed run."""
+    return Sub(
+        "",
+        run["object"],
+        run["channel"],
+        filter_name(run["channel"]).text,
+        night,
+        None,
+        run["seconds"],
+        run["contributor"],
+        run["telescope"],
+        run["camera"],
+        kept,
+        "" if kept else "typed as rejected",
+        run["id"],
+        figures={c.id: run[c.id] for c in READ},
+    )
 
 
 def run_key(
@@ -389,20 +305,11 @@ def run_key(
     camera: str,
     channel: str,
     seconds: float,
-    gain: float | None,
+    figures: Sequence[float | None],
 ) -> str:
-    """What makes subs one run."""
-    return "|".join(
-        (
-            night,
-            contributor,
-            telescope,
-            camera,
-            channel,
-            f"{seconds:g}",
-            f"{gain:g}" if gain is not None else "",
-        )
-    )
+    """What makes subs one run; ``figures`` are those of the columns that split runs."""
+    parts = [f"{v:g}" if v is not None else "" for v in figures]
+    return "|".join((night, contributor, telescope, camera, channel, f"{seconds:g}", *parts))
 
 
 def known_channel(text: str) -> str:
@@ -411,10 +318,12 @@ def known_channel(text: str) -> str:
     return found.text if found.known else channel_name(text)
 
 
-def _name_filters(edit: Edit, named: Sequence[tuple[str, str]]) -> None:
+def name_filters(edit: Edit, named: Sequence[tuple[str, str]]) -> None:
+    """Write down what filters are, by their key."""
     for text, channel in named:
         edit.put("filters", text, {"channel": channel})
 
 
-def _key(text: str) -> str:
+def filter_key(text: str) -> str:
+    """A filter's text as it is looked up."""
     return text.strip().casefold()

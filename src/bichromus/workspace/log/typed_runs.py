@@ -9,10 +9,11 @@ from collections.abc import Mapping, Sequence
 from typing import Any, Final
 
 from ...core.model.errors import InputError
+from ...core.model.log_columns import COLUMNS
 from ..project.journal import Row
 from .table import known_channel, run_key
 
-_COLUMNS: Final = {
+_WORDS: Final = {
     "night": "night date",
     "contributor": "station contributor who observer",
     "object": "object target",
@@ -23,19 +24,22 @@ _COLUMNS: Final = {
     "kept": "kept subs count n frames number",
     "rejected": "rejected out",
     "hours": "hours h integration",
-    "gain": "gain",
-    "temperature_c": "temperature sensor temp temperaturec",
-    "fwhm_arcsec": "stars starsize fwhm",
-    "guiding_arcsec": "guiding guidingerror rms",
     "notes": "notes note remarks remark",
 }
-_BY_WORD: Final = {word: name for name, words in _COLUMNS.items() for word in words.split()}
+_BY_WORD: Final = {
+    **{word: name for name, words in _WORDS.items() for word in words.split()},
+    **{word: c.id for c in COLUMNS for word in c.words},
+}
 _DATES: Final = ("%Y-%m-%d", "%Y/%m/%d", "%d.%m.%Y", "%d %b %Y", "%d %B %Y")
-_OPTIONAL: Final = ("gain", "temperature_c", "fwhm_arcsec", "guiding_arcsec")
-HINT: Final = (
-    "night, station, channel, sub, kept (or hours), rejected, rig, gain, "
-    "temperature, stars, guiding, notes"
+HINT: Final = ", ".join(
+    (
+        "night, station, channel, sub, kept (or hours), rejected, rig",
+        *(c.words[0] for c in COLUMNS),
+        "notes",
+    )
 )
+_MOST_SUBS: Final = 20_000
+"""Subs beyond which a run is a slip of the keyboard: more than a night holds."""
 
 
 def make_run(values: Mapping[str, str]) -> tuple[str, Row]:
@@ -59,7 +63,7 @@ def make_run(values: Mapping[str, str]) -> tuple[str, Row]:
     rejected = _count(text, "rejected")
     if kept + rejected == 0:
         raise InputError("This run has no subs", do="Give how many were kept, or the hours")
-    if kept + rejected > 20_000:
+    if kept + rejected > _MOST_SUBS:
         raise InputError(
             "This run has too many subs", why=f"{kept + rejected:,}", do="Split it by night"
         )
@@ -75,10 +79,18 @@ def make_run(values: Mapping[str, str]) -> tuple[str, Row]:
         "rejected": rejected,
         "notes": text.get("notes", ""),
     }
-    for name in _OPTIONAL:
-        row[name] = _number(text, name, name.partition("_")[0])
-    names = ("night", "contributor", "telescope", "camera", "channel", "seconds", "gain")
-    return f"typed|{run_key(*(row[n] for n in names))}", row
+    for column in COLUMNS:
+        row[column.id] = _number(text, column.id, column.title)
+    key = run_key(
+        row["night"],
+        row["contributor"],
+        row["telescope"],
+        row["camera"],
+        row["channel"],
+        seconds,
+        [row[c.id] for c in COLUMNS if c.splits_runs],
+    )
+    return f"typed|{key}", row
 
 
 def read_table(text: str) -> tuple[dict[str, Row], list[InputError]]:
@@ -188,7 +200,7 @@ def as_typed(rows: Sequence[Mapping[str, Any]]) -> str:
         "seconds",
         "kept",
         "rejected",
-        *_OPTIONAL,
+        *(c.id for c in COLUMNS),
         "notes",
     )
     lines = ["\t".join(names)]

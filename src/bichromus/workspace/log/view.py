@@ -4,19 +4,20 @@ from __future__ import annotations
 
 import datetime as dt
 from collections import Counter, defaultdict
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from statistics import median
 from typing import Final
 
 import numpy as np
 
+from ...core.model.channel import channel_order
+from ...core.model.log_columns import COLUMNS, NOTED, READ, STAR_SIZE, Figures
 from ...core.plan.earth import Place
 from ...core.plan.moment import conditions
 from ...core.plan.night import Target, julian
 from ..library.things import PlanState, SiteThing
 from ..project.journal import Row
-from .export import channel_order
 from .table import Sub, run_key
 
 SEASON_GAP_DAYS: Final = 75
@@ -59,14 +60,16 @@ class Run:
     kept: int
     rejected: int
     causes: tuple[tuple[str, int], ...] = ()
-    gain: float | None = None
-    temperature_c: float | None = None
-    fwhm_arcsec: float | None = None
-    guiding_arcsec: float | None = None
+    figures: Figures = field(default_factory=dict)
     notes: str = ""
     typed: bool = False
     start: dt.datetime | None = None
     end: dt.datetime | None = None
+
+    @property
+    def fwhm_arcsec(self) -> float | None:
+        """Star size."""
+        return self.figures.get(STAR_SIZE)
 
     @property
     def seconds_kept(self) -> float:
@@ -245,26 +248,20 @@ def _runs(
 ) -> list[Run]:
     groups: dict[tuple[object, ...], list[Sub]] = defaultdict(list)
     for s in subs:
-        groups[
-            s.night,
-            s.contributor,
-            s.telescope,
-            s.camera,
-            s.channel,
-            s.seconds,
-            s.gain,
-            "" if s.start else s.identity,
-        ].append(s)
+        who = s.night, s.contributor, s.telescope, s.camera, s.channel, s.seconds, s.run_figures
+        groups[(*who, "" if s.start else s.identity)].append(s)
     return [_run(part, widths, typed, notes) for part in groups.values()]
 
 
 def _run(
-    part: list[Sub], widths: Mapping[str, float], typed: Mapping[str, Row], notes: Mapping[str, Row]
+    part: list[Sub],
+    widths: Mapping[str, float],
+    typed: Mapping[str, Row],
+    notes: Mapping[str, Row],
 ) -> Run:
     s = part[0]
     kept = [p for p in part if p.kept]
     causes = Counter(cause_of(p.reason) for p in part if not p.kept)
-    warm = [p.temperature_c for p in part if p.temperature_c is not None]
     base = Run(
         "",
         s.night,
@@ -275,38 +272,47 @@ def _run(
         len(kept),
         len(part) - len(kept),
         tuple(causes.most_common()),
-        s.gain,
-        float(median(warm)) if warm else None,
+        {c.id: _middle(p.figures.get(c.id) for p in part) for c in READ},
     )
     if s.start is None:
         row = typed[s.identity]
-        return replace(
-            base,
-            key=s.identity,
-            typed=True,
-            fwhm_arcsec=row["fwhm_arcsec"],
-            guiding_arcsec=row["guiding_arcsec"],
-            notes=row["notes"],
-        )
+        figures = {**base.figures, **{c.id: row[c.id] for c in COLUMNS if not c.keywords}}
+        return replace(base, key=s.identity, typed=True, figures=figures, notes=row["notes"])
     key = run_key(
-        s.night.isoformat(), s.contributor, s.telescope, s.camera, s.channel, s.seconds, s.gain
+        s.night.isoformat(),
+        s.contributor,
+        s.telescope,
+        s.camera,
+        s.channel,
+        s.seconds,
+        s.run_figures,
     )
-    wide = [
+    note = notes.get(key, {})
+    wide = (
         widths[p.identity] * p.scale_arcsec
         for p in kept or part
         if p.scale_arcsec and p.identity in widths
-    ]
-    note = notes.get(key, {})
+    )
+    figures = {
+        **base.figures,
+        STAR_SIZE: _middle(wide),
+        **{c.id: note.get(c.id) for c in NOTED},
+    }
     starts = [p.start for p in part if p.start is not None]
     return replace(
         base,
         key=key,
-        fwhm_arcsec=float(median(wide)) if wide else None,
-        guiding_arcsec=note.get("guiding_arcsec"),
+        figures=figures,
         notes=note.get("notes", ""),
         start=min(starts),
         end=max(starts) + dt.timedelta(seconds=s.seconds),
     )
+
+
+def _middle(values: Iterable[float | None]) -> float | None:
+    """The median of what is known."""
+    known = [v for v in values if v is not None]
+    return float(median(known)) if known else None
 
 
 def _rows(runs: Sequence[Run]) -> list[NightRow]:

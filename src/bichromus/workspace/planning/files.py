@@ -1,4 +1,4 @@
-"""The plan as files: checklist, table, JSON, calendar; and the things known once, in and out."""
+"""The plan as files: checklist, table, JSON, calendar."""
 
 from __future__ import annotations
 
@@ -7,16 +7,11 @@ import io
 import json
 from pathlib import Path
 
-from pydantic import ValidationError
-
 from ...core.files.atomic import write_text
-from ...core.model.errors import InputError, UnknownName
+from ...core.model.errors import UnknownName
 from ...core.plan.framing import from_plane, panel_centres
 from ...core.plan.night import iso_time, moment_of
-from ..library.things import PlanState
 from .view import PlanView
-
-_THINGS = ("sites", "rigs", "filters", "targets")
 
 
 def write_plan(view: PlanView, path: Path, overwrite: bool = False) -> None:
@@ -162,46 +157,3 @@ def calendar(view: PlanView) -> str:
 
 def _stamp(jd: float) -> str:
     return moment_of(jd).strftime("%Y%m%dT%H%M%SZ")
-
-
-def save_things(plan: PlanState, path: Path, overwrite: bool = False) -> None:
-    """Sites, rigs, filters and targets as JSON."""
-    kept = {k: v for k, v in plan.model_dump().items() if k in _THINGS}
-    write_text(
-        path,
-        json.dumps({"format": "bichromus-things", "version": 1, **kept}, indent=2) + "\n",
-        overwrite,
-    )
-
-
-def load_things(plan: PlanState, path: Path) -> PlanState:
-    """The plan with the things of a file added; those of the same name are replaced. Raises
-    InputError.
-    """
-    try:
-        raw = json.loads(path.read_text("utf-8"))
-        if not isinstance(raw, dict) or raw.get("format") != "bichromus-things":
-            raise ValueError("it is not a file of things")
-        found = PlanState.model_validate({k: raw.get(k, ()) for k in _THINGS})
-    except (OSError, UnicodeDecodeError, ValueError) as error:
-        why = getattr(error, "strerror", None) or (
-            f"{'.'.join(map(str, error.errors()[0]['loc']))}: {error.errors()[0]['msg']}"
-            if isinstance(error, ValidationError)
-            else str(error).splitlines()[0]
-        )
-        raise InputError(
-            "These things cannot be taken in",
-            why=why,
-            do="Give a file that this program exported",
-            file=path,
-        ) from error
-    merged = {}
-    for kind in _THINGS:
-        new = getattr(found, kind)
-        names = {_name(t) for t in new}
-        merged[kind] = (*(t for t in getattr(plan, kind) if _name(t) not in names), *new)
-    return plan.model_copy(update=merged)
-
-
-def _name(thing: object) -> str:
-    return str(getattr(thing, "name", None) or getattr(thing, "channel", ""))

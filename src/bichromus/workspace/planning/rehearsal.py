@@ -14,13 +14,14 @@ from pathlib import Path
 from typing import Final
 
 import numpy as np
+from psygnal import Signal
 
 from ...core.extract import load_response
 from ...core.files.astropy_fits import fits
 from ...core.files.atomic import atomic
-from ...core.model.errors import BichromusError, InputError
+from ...core.model.errors import BichromusError, InputError, WriteFailed
 from ...core.model.progress import SILENT, Progress
-from ...core.model.rig import Filter, Rig
+from ...core.model.rig import Filter
 from ...core.plan.earth import Place
 from ...core.plan.moment import conditions
 from ...core.plan.night import Target, julian, moment_of
@@ -28,6 +29,7 @@ from ...core.plan.sky import sky_factor
 from ...core.simulate.evening import Air, Exposure, SimulatedCamera, weather
 from ...core.simulate.forecast import Forecast
 from ..library.things import FilterThing, RigThing, SiteThing, TargetThing
+from ..work.jobs import STOP_S
 
 FRAME: Final = (602, 900)
 CAMERA: Final = "simulated camera"
@@ -87,7 +89,7 @@ def make_evening(
     air = weather(
         shots,
         forecast,
-        _rig(rig),
+        rig.as_rig(),
         lambda t: at(t)[0],
         lambda c, t: sky_factor(c, site.sky_mag, at(t)[1]),
         seed,
@@ -97,30 +99,13 @@ def make_evening(
     return Evening(site, rig, target, tuple(filters), tuple(shots), tuple(air), seed)
 
 
-def _rig(rig: RigThing) -> Rig:
-    return Rig(
-        rig.name,
-        rig.aperture_mm,
-        rig.focal,
-        rig.pixel_um,
-        rig.obstruction,
-        rig.throughput,
-        rig.quantum_efficiency,
-        rig.read_noise_e,
-        rig.full_well_e,
-        rig.dark_e_s,
-        rig.fwhm_arcsec,
-        rig.colour,
-    )
-
-
 def make_camera(e: Evening, shape: tuple[int, int] = FRAME) -> SimulatedCamera:
     """The camera of an evening."""
     filters: dict[str, Filter] = {
         f.channel: Filter(f.channel, (f.channel,), f.width_nm, f.transmission) for f in e.filters
     }
     return SimulatedCamera(
-        _rig(e.rig),
+        e.rig.as_rig(),
         filters,
         e.site.sky_mag,
         shape,
@@ -183,7 +168,7 @@ def shoot(
 class Rehearsal:
     """Shoots an evening in a thread of its own, ``pace`` times faster than time.
 
-    ``told`` is called from it with subs done, subs in all, and what is being done; ``ended`` with
+    ``report`` is called from it with subs done, subs in all, and what is being done; ``ended`` with
     None or an error.
     """
 
@@ -192,12 +177,12 @@ class Rehearsal:
         e: Evening,
         folder: Path,
         pace: float,
-        told: Callable[[int, int, str], None],
+        report: Callable[[int, int, str], None],
         ended: Callable[[BichromusError | None], None],
         shape: tuple[int, int] = FRAME,
     ) -> None:
         self.evening, self.folder, self.pace = e, folder, pace
-        self._told, self._ended, self._shape = told, ended, shape
+        self._report, self._ended, self._shape = report, ended, shape
         self._stop = threading.Event()
         self._thread = threading.Thread(target=self._run, name="rehearsal", daemon=True)
 
@@ -207,29 +192,87 @@ class Rehearsal:
     def stop(self) -> None:
         self._stop.set()
         if self._thread.is_alive() and self._thread is not threading.current_thread():
-            self._thread.join(timeout=5)
+            self._thread.join(timeout=STOP_S)
 
     def _run(self) -> None:
-        trouble: BichromusError | None = None
+        fault: BichromusError | None = None
         try:
             self._shoot()
         except BichromusError as error:
-            trouble = error
+            fault = error
         except OSError as error:
-            trouble = InputError(
+            fault = InputError(
                 "The rehearsal stopped",
                 why=error.strerror or str(error),
                 do="Choose another folder",
                 file=self.folder,
             )
-        self._ended(trouble)
+        self._ended(fault)
 
     def _shoot(self) -> None:
         e = self.evening
         camera = make_camera(e, self._shape)
         for number, shot in enumerate(e.shots):
-            self._told(number, len(e.shots), f"{shot.channel}, {shot.seconds:.0f} s")
+            self._report(number, len(e.shots), f"{shot.channel}, {shot.seconds:.0f} s")
             if self._stop.wait(shot.seconds / self.pace):
                 return
             write_sub(e, camera, number, self.folder)
-        self._told(len(e.shots), len(e.shots), "done")
+        self._report(len(e.shots), len(e.shots), "done")
+
+
+class EveningController:
+    """Rehearses an evening of the open project: ``progressed`` tells subs done, subs in all, and
+    what is done now; it ends with 0 of 0. ``report`` is told what goes wrong.
+    """
+
+    progressed = Signal(int, int, str)
+
+    def __init__(self, report: Callable[[Sequence[BichromusError]], None]) -> None:
+        self._report = report
+        self._rehearsal: Rehearsal | None = None
+        self._closed = False
+
+    @property
+    def running(self) -> bool:
+        """Whether the simulated camera shoots."""
+        return self._rehearsal is not None
+
+    def start(
+        self, evening: Evening, folder: Path, pace: float, shape: tuple[int, int] = FRAME
+    ) -> bool:
+        """Shoot an evening into a folder, ``pace`` times faster than time; whether it began."""
+        self.stop()
+        try:
+            folder.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            fault = WriteFailed(
+                "The folder of the rehearsal cannot be made",
+                why=error.strerror or str(error),
+                do="Choose another one",
+                file=folder,
+            )
+            self._report([fault])
+            return False
+        made = Rehearsal(evening, folder, pace, self.progressed.emit, self._ended, shape)
+        self._rehearsal = made
+        made.start()
+        return True
+
+    def stop(self) -> None:
+        """Stop the simulated camera; what it has shot stays."""
+        running, self._rehearsal = self._rehearsal, None
+        if running is not None:
+            running.stop()
+
+    def close(self) -> None:
+        """Stop, and say nothing any more."""
+        self._closed = True
+        self.stop()
+
+    def _ended(self, error: BichromusError | None) -> None:
+        self._rehearsal = None
+        if self._closed:
+            return
+        if error is not None:
+            self._report([error])
+        self.progressed.emit(0, 0, "")

@@ -8,23 +8,16 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-import numpy as np
-
 from ...core.advise import Advice
 from ...core.advise.tonight import advise_tonight
-from ...core.blend.stretch import Curve
-from ...core.model.channel import CHANNELS, WAVELENGTH_NM
+from ...core.model.channel import CHANNELS
 from ...core.model.errors import InputError
 from ...core.model.planes import F32
-from ...core.model.recipe import Stretch
-from ...core.numerics.smoothing import gaussian
 from ...core.plan.allocate import Allocation
 from ...core.plan.earth import Place
-from ...core.plan.exposure import Optics
 from ...core.plan.framing import Field, Frame, area, common_field, frame
 from ...core.plan.horizon import make_horizon
 from ...core.plan.night import Night, Rules, Target, date_of, julian, moment_of, plan_night
-from ...core.plan.optics import S2_PAIR_NM, clear_needed, corner_light, filter_shift
 from ...core.plan.order import Overheads
 from ...core.plan.program import (
     ChannelInput,
@@ -36,49 +29,27 @@ from ...core.plan.program import (
     segments_of,
     worth_of_hour,
 )
+from ...core.plan.rates import (
+    FilterCheck,
+    check_filter,
+    optics_of,
+    pixel_share,
+    target_rate,
+)
 from ...core.plan.season import SeasonNight, plan_season
 from ...core.plan.sky import moon_nanolamberts, phase_angle
 from ...core.simulate.forecast import Forecast, read_forecast, simulate_forecast
-from ...core.simulate.scene import SceneRecipe, make_scene
+from ...core.simulate.outlook import Light, simulate_outlook
 from ..library.things import FilterThing, PlanState, RigThing, SiteThing, TargetThing
+from .held import Held
 
 STRIP_NIGHTS = 14
 _CLOUDY = 0.5
-# of nights to come the Moon is taken at a middling height
+"""Share of the sky under cloud from which an hour is not planned."""
 _MOON_ZENITH, _TARGET_ZENITH = 50.0, 35.0
-# a colour camera sees red lines on a quarter of its pixels (SNR 0.50 of mono), O3 on green and blue
-# (0.76)
-_COLOUR_SHARE = {"Ha": 0.25, "S2": 0.25, "R": 0.25, "B": 0.25, "G": 0.5, "O3": 0.58, "Hb": 0.58}
-# surface brightness of a faint glow in broadband, AB mag/arcsec2, where a target says nothing of it
-_BROAD_AB = 23.5
-
-
-@dataclass(frozen=True)
-class Held:
-    """What a channel holds: hours, and how many times its noise must fall (None: not measured, or
-    not in the blend), as measured on a stack of ``measured_h``.
-    """
-
-    hours: float = 0.0
-    factor: float | None = None
-    measured_h: float | None = None
-
-
-@dataclass(frozen=True)
-class OpticsCheck:
-    """The filter at the rig's focal ratio: what it keeps of the line, the corner's light, the clear
-    aperture needed.
-    """
-
-    channel: str
-    kept: float | None
-    corner: float
-    clear_needed_mm: float
-
-    @property
-    def wants(self) -> bool:
-        """Whether it is worth a warning."""
-        return self.corner < 0.95 or (self.kept is not None and self.kept < 0.85)
+"""Of nights to come the Moon and the target are taken at a middling height, degrees from zenith."""
+_MISSING_H = 0.02
+"""Hours below which a goal counts as reached: a sub or less."""
 
 
 @dataclass(frozen=True)
@@ -97,7 +68,7 @@ class PlanView:
     cloudy: tuple[tuple[float, float], ...]
     frame: Frame
     fields: tuple[Field, ...]
-    checks: tuple[OpticsCheck, ...]
+    checks: tuple[FilterCheck, ...]
     advice: Advice | None
     zone: ZoneInfo
     overlap: float
@@ -211,27 +182,12 @@ def channel_input(
     f: FilterThing, rig: RigThing, site: SiteThing, target: TargetThing, held: Held, plan: PlanState
 ) -> ChannelInput:
     """A filter on a rig under a site's sky, for the program."""
-    wavelength = WAVELENGTH_NM[f.channel]
-    efficiency = rig.throughput * rig.quantum_efficiency * f.transmission
-    optics = Optics(
-        rig.aperture_mm,
-        rig.focal,
-        rig.pixel_um,
-        efficiency,
-        wavelength,
-        f.width_nm,
-        rig.read_noise_e,
-        rig.obstruction,
-        rig.dark_e_s,
-    )
-    if f.channel in target.rayleigh:
-        shines = optics.line_e_s(target.rayleigh[f.channel])
-    else:
-        shines = optics.surface_e_s(_BROAD_AB)
+    own = rig.as_rig()
+    optics = optics_of(own, f.channel, f.width_nm, f.transmission)
     return ChannelInput(
         f.channel,
         optics,
-        shines,
+        target_rate(optics, target.rayleigh.get(f.channel)),
         site.sky_mag,
         rig.fwhm_arcsec / optics.scale_arcsec,
         rig.full_well_e,
@@ -239,25 +195,20 @@ def channel_input(
         factor=held.factor,
         measured_hours=held.measured_h,
         goal_hours=_goal(plan, f.channel),
-        pixel_share=_COLOUR_SHARE.get(f.channel, 1.0) if rig.colour else 1.0,
+        pixel_share=pixel_share(own, f.channel),
     )
 
 
-def check_optics(f: FilterThing, rig: RigThing) -> OpticsCheck:
+def check_optics(f: FilterThing, rig: RigThing) -> FilterCheck:
     """A narrow filter in this rig's beam."""
-    ratio = rig.focal / rig.aperture_mm
-    diagonal = (rig.sensor_mm[0] ** 2 + rig.sensor_mm[1] ** 2) ** 0.5
-    kept = None
-    if f.width_nm <= 20:
-        lines = S2_PAIR_NM if f.channel == "S2" else (WAVELENGTH_NM[f.channel],)
-        kept = filter_shift(
-            ratio, lines, WAVELENGTH_NM[f.channel], f.width_nm, f.index, rig.obstruction, "flat"
-        ).transmission
-    return OpticsCheck(
+    return check_filter(
+        rig.as_rig(),
         f.channel,
-        kept,
-        corner_light(f.clear_mm, diagonal, f.distance_mm, ratio),
-        clear_needed(diagonal, f.distance_mm, ratio),
+        f.width_nm,
+        f.index,
+        f.clear_mm,
+        f.distance_mm,
+        rig.sensor_mm,
     )
 
 
@@ -294,11 +245,11 @@ def _shared(fields: tuple[Field, ...]) -> dict[str, float]:
 
 def nights_needed(view: PlanView) -> int | None:
     """Nights until every goal is reached, tonight included; None when fourteen are not enough."""
-    if all(c.missing_h <= 0.02 for c in view.channels):
+    if all(c.missing_h <= _MISSING_H for c in view.channels):
         return 0
     if view.coming is None:
         left = [c.missing_h - view.tonight.gained.get(c.channel, 0.0) for c in view.channels]
-        return 1 if max(left) <= 0.02 else None
+        return 1 if max(left) <= _MISSING_H else None
     if view.coming.share < 0.999:
         return None
     used = [
@@ -333,33 +284,19 @@ def year_of(view: PlanView, plan: PlanState) -> list[SeasonNight]:
     )
 
 
-def rehearse(view: PlanView, channel: str, shape: tuple[int, int] = (166, 182)) -> tuple[F32, F32]:
+def outlook(view: PlanView, channel: str, shape: tuple[int, int] = (166, 182)) -> tuple[F32, F32]:
     """What one sub and the finished stack of a channel would look like: grey codes 0 to 1, from the
     simulator.
     """
     plan = next(c for c in view.channels if c.channel == channel)
     rig = view.rig
-    width = max(view.target.size_arcmin[0] * 60 * 1.5, shape[1] * view.frame.scale_arcsec)
-    scale = width / shape[1]  # one pixel here stands for several of the camera
-    binned = (scale / view.frame.scale_arcsec) ** 2
-    half = (view.target.size_arcmin[0] / 2, view.target.size_arcmin[1] / 2)
-    scene = make_scene(shape, scale, 12, SceneRecipe(half_size_arcmin=half, star_count=1200))
-    line = scene.lines.get(channel, scene.lines["Ha"])
-    glow = line / np.float32(np.quantile(line, 0.9)) * np.float32(plan.target_e_s)
-    seen = gaussian(glow.astype(np.float32), max(rig.fwhm_arcsec / scale / 2.355, 0.8))
+    light = Light(
+        plan.target_e_s,
+        plan.sky_e_s,
+        rig.dark_e_s,
+        rig.read_noise_e,
+        view.frame.scale_arcsec,
+        rig.fwhm_arcsec,
+    )
     hours = max(plan.wanted_h, plan.had_h, plan.sub.sub_s / 3600)
-    pictures = []
-    for number, subs in enumerate((1, max(round(hours * 3600 / plan.sub.sub_s), 1))):
-        rng = np.random.default_rng([12, number])
-        light = (seen + np.float32(plan.sky_e_s + rig.dark_e_s)) * np.float32(
-            plan.sub.sub_s * binned
-        )
-        noise = rig.read_noise_e * np.sqrt(binned * subs)
-        counts = rng.poisson(light * subs) + rng.normal(0, noise, shape)
-        level = counts / subs - (plan.sky_e_s + rig.dark_e_s) * plan.sub.sub_s * binned
-        signal = plan.target_e_s * plan.sub.sub_s * binned
-        curve = Curve(Stretch(), 20.0)
-        pictures.append(
-            np.clip(curve((level / signal).astype(np.float32)), 0, 1).astype(np.float32)
-        )
-    return pictures[0], pictures[1]
+    return simulate_outlook(channel, light, plan.sub.sub_s, hours, view.target.size_arcmin, shape)

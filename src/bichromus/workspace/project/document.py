@@ -1,81 +1,161 @@
-"""The open document: every change is a command, every change is told."""
+"""The open document: every change is a function of what is saved, made under one lock."""
 
 from __future__ import annotations
 
+import threading
+from collections.abc import Callable
+from dataclasses import dataclass
 from pathlib import Path
 
 from psygnal import Signal
 
-from ...core.model.errors import InputError, WriteFailed
-from .journal import Work
+from ...core.model.errors import InputError, ProjectError, WriteFailed
+from .journal import LogChange
 from .state import ProjectState
 from .store import Store
 
+Change = Callable[[ProjectState], ProjectState]
+"""From the saved state to the new one; called under the document's lock: no slow work in it."""
 
-class Document:
-    """Holds the state; views pull it when ``changed`` is emitted and keep no copies.
 
-    ``show`` sets a passing state (a slider on its way); ``do`` makes it a command and saves it.
+def unchanged(state: ProjectState) -> ProjectState:
+    """The change of a command that edits the log alone."""
+    return state
+
+
+@dataclass(frozen=True)
+class Command:
+    """One entry of the history: what undo calls it, what it does to the state, and to the log.
+
+    Commands of the same ``merge`` that follow each other are one entry.
     """
 
-    changed = Signal(ProjectState)
+    label: str
+    change: Change = unchanged
+    merge: str | None = None
+    log_change: LogChange | None = None
+
+
+@dataclass(frozen=True)
+class States:
+    """What is saved, and what is shown: the same but for controls on their way."""
+
+    saved: ProjectState
+    shown: ProjectState
+
+    @property
+    def passing(self) -> bool:
+        """Whether a control is on its way."""
+        return self.shown is not self.saved
+
+
+class Document:
+    """Holds the saved state and the passing changes laid over it.
+
+    Every method may be called from any thread. ``changed`` is emitted after a change, outside the
+    lock; as two threads may emit in either order, who hears it pulls ``states`` anew.
+    """
+
+    changed = Signal()
 
     def __init__(self, folder: Path, name: str | None = None) -> None:
+        """Open the project in ``folder``, or make it. Raises ProjectError."""
         self.store = Store(folder)
-        found = self.store.load()
-        if found is None:
-            state = ProjectState(name=name or folder.stem)
-            self.store.append("new project", state)
-        else:
-            state = found[0]
-        self._state = self._saved = state
+        try:
+            saved = self.store.load()
+            if saved is None:
+                saved = self.store.append("new project", ProjectState(name=name or folder.stem))
+        except BaseException:
+            self.store.close()
+            raise
+        self._lock = threading.RLock()
+        self._closed = False
+        self._passing: dict[str, Change] = {}
+        self._states = States(saved, saved)
+
+    @property
+    def states(self) -> States:
+        """Saved and shown state of one moment."""
+        return self._states
 
     @property
     def state(self) -> ProjectState:
         """What is shown now."""
-        return self._state
+        return self._states.shown
 
     @property
     def saved(self) -> ProjectState:
         """The last state that was made a command."""
-        return self._saved
+        return self._states.saved
 
     @property
     def folder(self) -> Path:
+        """The folder of the project."""
         return self.store.folder
 
-    def do(
-        self, label: str, state: ProjectState, merge: str | None = None, work: Work | None = None
-    ) -> None:
-        """One undoable gesture; ``work`` edits the log with it. Saved when this returns.
+    def update(
+        self,
+        label: str,
+        change: Change = unchanged,
+        *,
+        merge: str | None = None,
+        log_change: LogChange | None = None,
+        ends: str | None = None,
+    ) -> ProjectState:
+        """Make one command of the saved state; on disk when this returns.
 
-        Raises WriteFailed, and what ``work`` raises for input at fault; all stays as it was then.
+        ``log_change`` edits the log in the same transaction. ``ends`` names the passing change that
+        becomes this command. Raises WriteFailed, ProjectError once closed, and what the functions
+        raise; then the saved state is as it was.
         """
-        if state.log != self._saved.log:  # the log has moved on while this state was made
-            state = state.model_copy(update={"log": self._saved.log})
-        if state == self._saved and work is None:
-            self.show(state)
-            return
-        try:
-            state = self.store.append(label, state, merge, work)
-        except InputError:
-            self.show(self._saved)
-            raise
-        except Exception as error:
-            self.show(self._saved)
-            raise WriteFailed(
-                "The change could not be saved",
-                why=str(error),
-                do="Free some space; the project is as it was before",
-                file=self.folder,
-            ) from error
-        self._saved = state
-        self._set(state)
+        with self._lock:
+            before = self._states
+            saved = before.saved
+            if ends is not None:
+                self._passing.pop(ends, None)
+            try:
+                self._check_open()
+                wanted = change(saved).with_log_place(saved.log.place)
+                if log_change is not None or wanted != saved:
+                    saved = self._append(label, wanted, merge, log_change)
+            finally:
+                self._settle(saved)
+            moved = self._states != before
+        if moved:
+            self.changed.emit()
+        return saved
 
-    def show(self, state: ProjectState) -> None:
-        """A passing state: shown, not saved, not in the history."""
-        if state != self._state:
-            self._set(state)
+    def do(self, command: Command, ends: str | None = None) -> ProjectState:
+        """Like ``update``, with a command made elsewhere."""
+        return self.update(
+            command.label,
+            command.change,
+            merge=command.merge,
+            log_change=command.log_change,
+            ends=ends,
+        )
+
+    def show(self, key: str, change: Change) -> None:
+        """Lay a passing change over whatever is saved: shown, not saved, not in the history.
+
+        The one with the same ``key`` is replaced. Raises what ``change`` raises.
+        """
+        with self._lock:
+            before = self._states
+            change(before.saved)  # one that cannot be made is never laid
+            self._passing[key] = change
+            self._settle(before.saved)
+            moved = self._states != before
+        if moved:
+            self.changed.emit()
+
+    def keep_passing(self, label: str) -> None:
+        """Make all that is on its way a command, as when the window closes on it."""
+        with self._lock:
+            passing = list(self._passing.values())
+            self._passing.clear()
+        if passing:
+            self.update(label, lambda saved: _applied(passing, saved))
 
     def undo(self) -> str | None:
         """Undo; what was undone, None when there is nothing."""
@@ -86,17 +166,54 @@ class Document:
         return self._move(+1)
 
     def close(self) -> None:
-        self.store.close()
+        """Wait for the command that is being saved, then refuse all others."""
+        with self._lock:
+            self._closed = True
+            self.store.close()
+
+    def _append(
+        self, label: str, wanted: ProjectState, merge: str | None, log_change: LogChange | None
+    ) -> ProjectState:
+        try:
+            return self.store.append(label, wanted, merge, log_change)
+        except InputError:
+            raise
+        except Exception as error:
+            raise WriteFailed(
+                "The change could not be saved",
+                why=str(error),
+                do="Free some space; the project is as it was before",
+                file=self.folder,
+            ) from error
 
     def _move(self, step: int) -> str | None:
-        moved = self.store.move(step)
-        if moved is None:
-            return None
-        label, state = moved
-        self._saved = state
-        self._set(state)
+        with self._lock:
+            self._check_open()
+            moved = self.store.move(step)
+            if moved is None:
+                return None
+            label, state = moved
+            self._passing.clear()
+            self._settle(state)
+        self.changed.emit()
         return label
 
-    def _set(self, state: ProjectState) -> None:
-        self._state = state
-        self.changed.emit(state)
+    def _check_open(self) -> None:
+        if self._closed:
+            raise ProjectError("This project is closed", do="Open it again", file=self.folder)
+
+    def _settle(self, saved: ProjectState) -> None:
+        """Lay what is passing over the saved state; what cannot be laid any more is dropped."""
+        shown = saved
+        for key, change in list(self._passing.items()):
+            try:
+                shown = change(shown)
+            except Exception:
+                del self._passing[key]
+        self._states = States(saved, saved if shown == saved else shown)
+
+
+def _applied(changes: list[Change], state: ProjectState) -> ProjectState:
+    for change in changes:
+        state = change(state)
+    return state

@@ -57,7 +57,8 @@ class Edit:
             _delete(self._db, table, key)
 
 
-Work = Callable[[Edit], object]
+LogChange = Callable[[Edit], object]
+"""Edits rows of the log within one transaction."""
 
 
 def pack(changes: list[Change]) -> bytes:

@@ -7,7 +7,9 @@ import sqlite3
 from pathlib import Path
 from typing import Any, Final
 
-VERSION: Final = 3
+from ...core.model.log_columns import COLUMNS, NOTED, READ
+
+VERSION: Final = 4
 
 SCHEMA: Final = """
 CREATE TABLE IF NOT EXISTS meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -18,28 +20,34 @@ CREATE TABLE IF NOT EXISTS known_files (
 CREATE TABLE IF NOT EXISTS log_changes (seq INTEGER PRIMARY KEY, changes BLOB NOT NULL);
 CREATE TABLE IF NOT EXISTS subs (
     identity TEXT PRIMARY KEY, path TEXT NOT NULL, object TEXT NOT NULL, filter TEXT NOT NULL,
-    start TEXT NOT NULL,
-    seconds REAL NOT NULL, contributor TEXT NOT NULL, telescope TEXT NOT NULL,
-    camera TEXT NOT NULL, gain REAL,
-    temperature_c REAL, longitude REAL, in_rejected INTEGER NOT NULL DEFAULT 0, mark TEXT,
+    start TEXT NOT NULL, seconds REAL NOT NULL, contributor TEXT NOT NULL,
+    telescope TEXT NOT NULL, camera TEXT NOT NULL, longitude REAL,
+    in_rejected INTEGER NOT NULL DEFAULT 0, mark TEXT,
     reason TEXT NOT NULL DEFAULT '', scale_arcsec REAL);
 CREATE INDEX IF NOT EXISTS subs_by_path ON subs (path);
 CREATE TABLE IF NOT EXISTS filters (text TEXT PRIMARY KEY, channel TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS runs (
     id TEXT PRIMARY KEY, night TEXT NOT NULL, object TEXT NOT NULL DEFAULT '',
-    channel TEXT NOT NULL,
-    contributor TEXT NOT NULL, telescope TEXT NOT NULL DEFAULT '', camera TEXT NOT NULL DEFAULT '',
-    seconds REAL NOT NULL, kept INTEGER NOT NULL, rejected INTEGER NOT NULL DEFAULT 0, gain REAL,
-    temperature_c REAL,
-    fwhm_arcsec REAL, guiding_arcsec REAL, notes TEXT NOT NULL DEFAULT '');
-CREATE TABLE IF NOT EXISTS notes (id TEXT PRIMARY KEY, guiding_arcsec REAL,
-    notes TEXT NOT NULL DEFAULT '');
+    channel TEXT NOT NULL, contributor TEXT NOT NULL, telescope TEXT NOT NULL DEFAULT '',
+    camera TEXT NOT NULL DEFAULT '', seconds REAL NOT NULL, kept INTEGER NOT NULL,
+    rejected INTEGER NOT NULL DEFAULT 0, notes TEXT NOT NULL DEFAULT '');
+CREATE TABLE IF NOT EXISTS notes (id TEXT PRIMARY KEY, notes TEXT NOT NULL DEFAULT '');
 CREATE TABLE IF NOT EXISTS others (path TEXT PRIMARY KEY, kind TEXT NOT NULL, word TEXT NOT NULL);
 CREATE TABLE IF NOT EXISTS grades (
     identity TEXT PRIMARY KEY, background REAL NOT NULL, noise REAL NOT NULL,
-    stars INTEGER NOT NULL, fwhm_px REAL,
-    ellipticity REAL, trail INTEGER NOT NULL, peaks BLOB NOT NULL);
+    stars INTEGER NOT NULL, fwhm_px REAL, ellipticity REAL, trail INTEGER NOT NULL,
+    peaks BLOB NOT NULL);
 """
+
+
+def add_log_columns(db: sqlite3.Connection) -> None:
+    """Give the log's tables the columns of the registry that they do not have yet."""
+    wanted = {"subs": READ, "runs": COLUMNS, "notes": NOTED}
+    for table, columns in wanted.items():
+        there = {str(r[1]) for r in db.execute(f"PRAGMA table_info({table})")}
+        for column in columns:
+            if column.id not in there:
+                db.execute(f"ALTER TABLE {table} ADD COLUMN {column.id} REAL")
 
 
 def bring_up(db: sqlite3.Connection, path: Path, found: int) -> None:
@@ -55,6 +63,8 @@ def bring_up(db: sqlite3.Connection, path: Path, found: int) -> None:
             _to_2(db)
         if found < 3:
             _to_3(db)
+        if found < 4:
+            _to_4(db)
         db.execute("INSERT OR REPLACE INTO meta VALUES ('version', ?)", (str(VERSION),))
     except BaseException:
         db.execute("ROLLBACK")
@@ -97,3 +107,33 @@ def _to_3(db: sqlite3.Connection) -> None:
         if "pooled" in state:
             del state["pooled"]
             db.execute("UPDATE history SET state = ? WHERE seq = ?", (json.dumps(state), seq))
+
+
+_PREPARATION: Final = {
+    "sources": "sources",
+    "response": "response",
+    "chosen": "chosen",
+    "reference": "reference",
+    "crop": "crop",
+    "left_out": "left_out",
+    "gradient": "gradient",
+    "spared": "not_sky",
+    "split": "split",
+    "layers": "layers",
+}
+"""Names of a flat state, and what they are called within the preparation."""
+
+
+def _to_4(db: sqlite3.Connection) -> None:
+    """The state is nested by concern: preparation, blend, publish, plan, log."""
+    for seq, text in db.execute("SELECT seq, state FROM history").fetchall():
+        old: dict[str, Any] = json.loads(text)
+        new: dict[str, Any] = {}
+        new.update({k: old[k] for k in ("kind", "name", "publish", "plan") if k in old})
+        new["preparation"] = {now: old[was] for was, now in _PREPARATION.items() if was in old}
+        if old.get("continuum"):
+            new["preparation"]["cleaning"] = {"continuum": old["continuum"]}
+        if "settings" in old:
+            new["blend"] = old["settings"]
+        new["log"] = {"place": old.get("log", 0), "watched": old.get("watched", "")}
+        db.execute("UPDATE history SET state = ? WHERE seq = ?", (json.dumps(new), seq))

@@ -1,8 +1,9 @@
-"""All that a person has decided in a project, as one frozen value."""
+"""All that a person has decided in a project, as one frozen value, nested by concern."""
 
 from __future__ import annotations
 
-from typing import Final, Literal
+from collections.abc import Mapping
+from typing import Final, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -13,12 +14,17 @@ AUTO: Final = -1
 """Gradient of the degree that the sky supports."""
 PLANE: Final = -2
 """No gradient but a plane through the low parts."""
-Spot = tuple[float, float, float]
+Disc = tuple[float, float, float]
 """A drawn disc: x, y and radius in pixels of the grid."""
+Crop = Literal["common", "reference", "union"]
 
 
 class _Frozen(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid")
+
+    def replaced(self, **changes: object) -> Self:
+        """A copy with some fields changed, checked anew. Raises ValidationError."""
+        return self.model_validate({**dict(self), **changes})
 
 
 class SourceState(_Frozen):
@@ -54,6 +60,47 @@ class SourceState(_Frozen):
         return f"{who}, {'+'.join(self.lines)}"
 
 
+class PreparationState(_Frozen):
+    """All that the prepared channels depend on: the stacks, and what is wanted of them.
+
+    ``chosen`` maps a channel to the origin that it is taken from; missing: its pool, else the best
+    by SNR. ``reference`` is the source whose grid the others take (empty: suggested). Origins of
+    one channel are pooled but for those in ``left_out``, unless one of them is chosen. ``gradient``
+    is the degree taken off a channel, or AUTO (as when missing) or PLANE; ``not_sky`` what was
+    drawn that must not count as sky; ``cleaning`` the setting of each cleaning step by channel;
+    ``split`` channels whose stars are split off, by a layer made elsewhere where ``layers`` has
+    one.
+    """
+
+    sources: tuple[SourceState, ...] = ()
+    response: str = "generic"
+    chosen: dict[str, str] = Field(default_factory=dict)
+    reference: str = ""
+    crop: Crop = "common"
+    left_out: tuple[str, ...] = ()
+    gradient: dict[str, int] = Field(default_factory=dict)
+    not_sky: dict[str, tuple[Disc, ...]] = Field(default_factory=dict)
+    cleaning: dict[str, dict[str, str | float]] = Field(default_factory=dict)
+    split: tuple[str, ...] = ()
+    layers: dict[str, str] = Field(default_factory=dict)
+
+    def source(self, source_id: str) -> SourceState:
+        """The stack of an id. Raises StopIteration where there is none."""
+        return next(s for s in self.sources if s.id == source_id)
+
+    def changed_source(self, source_id: str, **changes: object) -> PreparationState:
+        """A copy in which one stack is changed; as it is where the stack is gone."""
+        return self.replaced(
+            sources=tuple(s.replaced(**changes) if s.id == source_id else s for s in self.sources)
+        )
+
+    def to_be_made(self) -> PreparationState:
+        """What has to be made anew when it differs: all of it, but for the choice between origins
+        that are there already, unless something is made of the chosen one.
+        """
+        return self if self.cleaning or self.split else self.model_copy(update={"chosen": {}})
+
+
 class PublishState(_Frozen):
     """How the picture is to be written: where, formats by id, longest side in pixels (None: as it
     is).
@@ -66,42 +113,54 @@ class PublishState(_Frozen):
     quality: int = Field(default=92, ge=40, le=100)
 
 
-class ProjectState(_Frozen):
-    """The document. ``chosen`` maps a channel to the origin that it is taken from; missing: the
-    best by SNR.
-
-    ``reference`` is the source whose grid the others take (empty: suggested). Origins of one
-    channel are pooled but for those in ``left_out``, unless one of them is chosen. ``gradient`` is
-    the degree taken off a channel, or AUTO (as when missing) or PLANE; ``spared`` what was drawn
-    that must not count as sky; ``continuum`` the broadband channel taken off a line; ``split``
-    channels whose stars are split off, by a layer made elsewhere where ``layers`` has one. ``log``
-    is the place in the journal of the log that this state stands on; ``watched`` a folder that
-    grows it.
+class LogState(_Frozen):
+    """Where the log stands: ``place`` in its journal, kept by the store; ``watched`` is a folder
+    that grows it.
     """
+
+    place: int = 0
+    watched: str = ""
+
+
+class ProjectState(_Frozen):
+    """The document: one part a concern, so that what a result depends on is one comparison."""
 
     kind: Literal["bichromus-project"] = "bichromus-project"
     name: str = "New project"
-    sources: tuple[SourceState, ...] = ()
-    response: str = "generic"
-    chosen: dict[str, str] = Field(default_factory=dict)
-    reference: str = ""
-    crop: Literal["common", "reference", "union"] = "common"
-    left_out: tuple[str, ...] = ()
-    gradient: dict[str, int] = Field(default_factory=dict)
-    spared: dict[str, tuple[Spot, ...]] = Field(default_factory=dict)
-    continuum: dict[str, str] = Field(default_factory=dict)
-    split: tuple[str, ...] = ()
-    layers: dict[str, str] = Field(default_factory=dict)
-    settings: BlendSettings = BlendSettings()
+    preparation: PreparationState = PreparationState()
+    blend: BlendSettings = BlendSettings()
     publish: PublishState = PublishState()
     plan: PlanState = PlanState()
-    watched: str = ""
-    log: int = 0
+    log: LogState = LogState()
 
-    def source(self, source_id: str) -> SourceState:
-        return next(s for s in self.sources if s.id == source_id)
+    @property
+    def sources(self) -> tuple[SourceState, ...]:
+        """The stacks of the project."""
+        return self.preparation.sources
 
-    def with_settings(self, **changes: object) -> ProjectState:
-        """A copy with some of the blend's settings changed, checked anew."""
-        merged = BlendSettings.model_validate({**self.settings.model_dump(), **changes})
-        return self.model_copy(update={"settings": merged})
+    def prepared_with(self, **changes: object) -> ProjectState:
+        """A copy with some of the preparation changed. Raises ValidationError."""
+        return self.model_copy(update={"preparation": self.preparation.replaced(**changes)})
+
+    def blended_with(self, **changes: object) -> ProjectState:
+        """A copy with some of the blend's settings changed; of a group (stretch, colour, limits)
+        those that are given. Raises ValidationError.
+        """
+        merged = self.blend.model_dump()
+        for name, value in changes.items():
+            group = isinstance(getattr(self.blend, name, None), BaseModel)
+            if group and isinstance(value, Mapping):
+                value = {**merged[name], **value}
+            merged[name] = value
+        return self.model_copy(update={"blend": BlendSettings.model_validate(merged)})
+
+    def planned_with(self, **changes: object) -> ProjectState:
+        """A copy with some of the plan changed. Raises ValidationError."""
+        merged = PlanState.model_validate({**self.plan.model_dump(), **changes})
+        return self.model_copy(update={"plan": merged})
+
+    def with_log_place(self, place: int) -> ProjectState:
+        """A copy that stands on a place of the log's journal."""
+        if self.log.place == place:
+            return self
+        return self.model_copy(update={"log": self.log.model_copy(update={"place": place})})

@@ -7,18 +7,17 @@ from __future__ import annotations
 import contextlib
 import fcntl
 import os
-import shutil
 import sqlite3
 import threading
-from collections.abc import Collection, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 from typing import IO, Final
 
 from pydantic import ValidationError
 
 from ...core.model.errors import ProjectError
-from .journal import Edit, Work, apply, pack
-from .migrations import SCHEMA, VERSION, bring_up
+from .journal import Edit, LogChange, apply, pack
+from .migrations import SCHEMA, VERSION, add_log_columns, bring_up
 from .state import ProjectState
 
 SUFFIX: Final = ".bichromus"
@@ -93,6 +92,7 @@ class Store:
                 if version < VERSION:
                     bring_up(db, path, version)
             db.executescript(SCHEMA)
+            add_log_columns(db)
             db.execute("INSERT OR IGNORE INTO meta VALUES ('version', ?)", (str(VERSION),))
         except sqlite3.DatabaseError as error:
             db.close()
@@ -107,15 +107,15 @@ class Store:
             raise
         return db
 
-    def load(self) -> tuple[ProjectState, int] | None:
-        """The current state and its place in the history; None for a new project."""
+    def load(self) -> ProjectState | None:
+        """The current state; None for a new project. Raises ProjectError."""
         with self._guard:
             cursor = self._cursor()
             row = self._db.execute("SELECT state FROM history WHERE seq=?", (cursor,)).fetchone()
         if row is None:
             return None
         try:
-            return ProjectState.model_validate_json(row[0]), cursor
+            return ProjectState.model_validate_json(row[0])
         except ValidationError as error:
             raise ProjectError(
                 "The project's last state cannot be read",
@@ -125,20 +125,25 @@ class Store:
             ) from error
 
     def append(
-        self, label: str, state: ProjectState, merge: str | None = None, work: Work | None = None
+        self,
+        label: str,
+        state: ProjectState,
+        merge: str | None = None,
+        log_change: LogChange | None = None,
     ) -> ProjectState:
         """Add a state after the current one; what was undone before is dropped.
 
         With ``merge`` equal to the current row's, that row is replaced: one gesture, one entry.
-        ``work`` edits the log in the same transaction; the state that comes back then stands on it.
+        ``log_change`` edits the log in the same transaction; the state that comes back then stands
+        on it.
         """
         with self._guard, self.transaction():
             cursor = self._cursor()
             row = self._db.execute(
                 "SELECT merge, state FROM history WHERE seq=?", (cursor,)
             ).fetchone()
-            if work is not None:
-                state = self._edit(state, work)
+            if log_change is not None:
+                state = self._edit(state, log_change)
                 if row is not None and row[1] == state.model_dump_json():
                     return state  # nothing was changed: nothing to undo
             self._db.execute("DELETE FROM history WHERE seq>?", (cursor,))
@@ -157,35 +162,34 @@ class Store:
             self._set_cursor(cursor + 1)
         return state
 
-    def _edit(self, state: ProjectState, work: Work) -> ProjectState:
+    def _edit(self, state: ProjectState, log_change: LogChange) -> ProjectState:
         """Change the log's tables; the changes become the entry after the one that ``state`` stands
         on.
         """
         edit = Edit(self._db)
-        work(edit)
+        log_change(edit)
         if not edit.changes:
             return state
-        self._db.execute("DELETE FROM log_changes WHERE seq>?", (state.log,))
-        self._db.execute(
-            "INSERT INTO log_changes VALUES (?, ?)", (state.log + 1, pack(edit.changes))
-        )
-        return state.model_copy(update={"log": state.log + 1})
+        place = state.log.place
+        self._db.execute("DELETE FROM log_changes WHERE seq>?", (place,))
+        self._db.execute("INSERT INTO log_changes VALUES (?, ?)", (place + 1, pack(edit.changes)))
+        return state.with_log_place(place + 1)
 
     def _forget(self, last: int) -> None:
         """Drop the oldest states, and the changes of the log that nobody can take back any more."""
         self._db.execute("DELETE FROM history WHERE seq<=?", (last,))
         oldest = self._db.execute("SELECT state FROM history ORDER BY seq LIMIT 1").fetchone()
         if oldest is not None:
-            first = ProjectState.model_validate_json(oldest[0]).log
+            first = ProjectState.model_validate_json(oldest[0]).log.place
             self._db.execute("DELETE FROM log_changes WHERE seq<=?", (first,))
 
-    def record(self, work: Work) -> bool:
+    def record(self, log_change: LogChange) -> bool:
         """Change the log's tables beside the history, as what arrives by itself; whether anything
         was changed.
         """
         with self._guard, self.transaction():
             edit = Edit(self._db)
-            work(edit)
+            log_change(edit)
             return bool(edit.changes)
 
     @contextlib.contextmanager
@@ -219,7 +223,7 @@ class Store:
             here, there = (
                 ProjectState.model_validate_json(rows[n][2]) for n in (cursor, cursor + step)
             )
-            self._follow(here.log, there.log)
+            self._follow(here.log.place, there.log.place)
             self._set_cursor(cursor + step)
         return rows[cursor + step if step > 0 else cursor][1], there
 
@@ -263,29 +267,6 @@ class Store:
                 (str(path), stat.st_size, stat.st_mtime_ns, digest),
             )
 
-    def clear_cache(self) -> None:
-        """Delete the cache; it is computed again when needed."""
-        for entry in self.cache.iterdir():
-            shutil.rmtree(entry, ignore_errors=True)
-
-    def cache_bytes(self) -> int:
-        """What the cache holds on the disk."""
-        return sum(_size(entry) for entry in self.cache.iterdir())
-
-    def bound_cache(self, most: int, used: Collection[str]) -> int:
-        """Delete what was not used for longest until the cache is no larger than ``most`` bytes;
-        what is in ``used`` stays. What is left, in bytes.
-        """
-        entries = [(_last_used(e), _size(e), e) for e in self.cache.iterdir()]
-        total = sum(size for _, size, _ in entries)
-        for _, size, entry in sorted(entries, key=lambda e: e[0]):
-            if total <= most:
-                break
-            if entry.name not in used and entry.name != "matches":
-                shutil.rmtree(entry, ignore_errors=True)
-                total -= size
-        return total
-
     def close(self) -> None:
         with self._guard, contextlib.suppress(sqlite3.ProgrammingError):
             self._db.close()
@@ -308,17 +289,3 @@ class Store:
 
     def _set_cursor(self, cursor: int) -> None:
         self._db.execute("INSERT OR REPLACE INTO meta VALUES ('cursor', ?)", (str(cursor),))
-
-
-def _size(entry: Path) -> int:
-    try:
-        return sum(f.stat().st_size for f in entry.rglob("*") if f.is_file())
-    except OSError:
-        return 0  # deleted meanwhile
-
-
-def _last_used(entry: Path) -> float:
-    try:
-        return entry.stat().st_mtime
-    except OSError:
-        return 0.0

@@ -1,297 +1,292 @@
-"""The open project's review of subs: which group and sub are looked at, decisions, pictures,
-measures.
+"""The open project's review of subs: which group and sub are in view, what is decided, and the
+stack of the night.
 """
 
 from __future__ import annotations
 
+import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Final
 
-import cv2
-import numpy as np
 from psygnal import Signal
 
 from ...core.advise.base import Advice
 from ...core.advise.rejects import advise_rejects
 from ...core.files.atomic import write_text
 from ...core.files.frames import open_frame
-from ...core.measure.subs import SubMeasure
 from ...core.measure.worth import Effect
 from ...core.model.errors import BichromusError, InputError
-from ...core.model.planes import F32
 from ...core.model.progress import Progress
-from ..log.controller import Logbook
+from ..log.controller import LogController
 from ..log.table import Sub
-from ..project.document import Document
-from ..viewing.renderer import Request, View
-from ..work.jobs import Jobs, Latest
-from .frames import THUMB, FrameRoom, LockedStretch
+from ..project.context import ProjectContext
 from .groups import (
     Group,
     GroupKey,
     Reviewed,
     effect_of,
     group_keys,
-    keep_cut,
-    load_measures,
     make_group,
-    measure_missing,
+    move_to_rejected,
 )
+from .measures import Measures
+from .pictures import SubPictures
 from .quick_stack import stack_night
 
-_AHEAD, _BEHIND, _STRIP = 12, 3, 8
-_MEASURING: Final = "measuring subs"
+MEASURING: Final = "measuring subs"
 _REFRESH_S: Final = 1.5
+"""While subs are measured the group is judged anew this often: each judgement looks at all."""
 
 
-class Reviewer:
-    """``changed``: the group or its judgement; ``stepped``: another sub; ``rendered`` a view;
-    ``thumb`` a small one.
+@dataclass(frozen=True)
+class SubsSnapshot:
+    """The review of one moment: all groups, how many subs of those that were judged want a
+    decision, the group in view and the place of the sub in view within it, the frame's size (H, W).
+    """
 
+    groups: Mapping[GroupKey, Sequence[Sub]] = field(default_factory=dict)
+    waiting: Mapping[GroupKey, int] = field(default_factory=dict)
+    group: Group | None = None
+    index: int = 0
+    shape: tuple[int, int] | None = None
+
+    @property
+    def current(self) -> Reviewed | None:
+        """The sub in view."""
+        found = self.group.subs if self.group else ()
+        return found[self.index] if self.index < len(found) else None
+
+
+class SubsController:
+    """Owns the review. ``changed``: the group or its judgement; ``stepped``: another sub;
     ``stacked`` carries what a preliminary stack is made of.
+
+    The sub in view is the person's: a judgement that comes from a worker finds its place anew, and
+    never moves to another sub.
     """
 
     changed = Signal()
     stepped = Signal()
-    rendered = Signal(Request, object)
-    thumb = Signal(str, object)
     stacked = Signal(list)
 
     def __init__(
         self,
-        document: Document,
-        logbook: Logbook,
-        jobs: Jobs,
-        previews: Latest,
-        tell: Callable[[list[Any]], None],
+        context: ProjectContext,
+        log: LogController,
+        clock: Callable[[], float] = time.monotonic,
     ) -> None:
-        self._document, self._book, self._jobs, self._previews, self._tell = (
-            document,
-            logbook,
-            jobs,
-            previews,
-            tell,
-        )
-        self.groups: dict[GroupKey, list[Sub]] = {}
-        self.waiting: dict[GroupKey, int] = {}
-        self.group: Group | None = None
-        self.index = 0
-        self.shape: tuple[int, int] | None = None
-        self.active = False
-        self._wanted_key: GroupKey | None = None
-        self._measures: dict[str, SubMeasure] = {}
-        self._broken: dict[str, str] = {}
-        self._stretch: LockedStretch | None = None
-        self._request: Request | None = None
-        self._fit: View | None = None
-        self._way = 1
-        self._thumbs: dict[str, np.ndarray] = {}
+        self._context, self._log, self._clock = context, log, clock
+        self._lock = threading.RLock()
+        self._snapshot = SubsSnapshot()
+        self._wanted: GroupKey | None = None
+        self._measures = Measures(context.document.store)
         self._measuring = False
-        self.room = FrameRoom()
-        self.room.ready.connect(self._ready)
-        self.room.broken.connect(self._unreadable)
-        logbook.changed.connect(self.refresh)
-        jobs.cancelled.connect(self._stopped)
-        jobs.failed.connect(lambda title, _error: self._stopped(title))
+        self._active = False
+        self.pictures = SubPictures(lambda: self._snapshot, self._cannot_be_read)
+        log.changed.connect(self.refresh)
+        context.jobs.cancelled.connect(self._stopped)
+        context.jobs.failed.connect(lambda title, _error: self._stopped(title))
+
+    @property
+    def snapshot(self) -> SubsSnapshot:
+        """The review as it is now."""
+        return self._snapshot
 
     def close(self) -> None:
-        self.room.stop()
+        """Decode nothing any more."""
+        self.pictures.close()
 
     # --- the group ---
 
-    @property
-    def current(self) -> Reviewed | None:
-        """The sub that is looked at."""
-        return (
-            self.group.subs[self.index]
-            if self.group and self.index < len(self.group.subs)
-            else None
-        )
-
     def refresh(self) -> None:
         """Judge the group anew, on the preview thread."""
-        self._previews.ask("review", self._judge)
+        self._context.previews.request("review", self._judge)
 
     def _judge(self) -> None:
-        groups = group_keys(self._book.subs)
-        self.groups = groups
-        key = self._wanted_key if self._wanted_key in groups else next(iter(groups), None)
+        groups = group_keys(self._log.snapshot.subs)
+        with self._lock:
+            now, wanted = self._snapshot, self._wanted
+        key = wanted if wanted in groups else next(iter(groups), None)
         if key is None:
-            if self.group is not None:
-                self.group = None
-                self.changed.emit()
+            self._publish_none(groups)
             return
-        subs = groups[key]
-        missing = [s.identity for s in subs if s.identity not in self._measures]
-        self._measures.update(load_measures(self._document.store, missing))
-        before, here = self.group, self.current
-        made = make_group(key, subs, self._measures, self._broken)
-        if before is None or before.key != key:
-            self.index = next((n for n, r in enumerate(made.subs) if r.waiting), 0)
-            self._stretch = None
-            self.shape = self._shape_of(subs)
-        elif here is not None:  # the same sub stays in view when others arrive
-            self.index = next(
-                (n for n, r in enumerate(made.subs) if r.sub.identity == here.sub.identity), 0
-            )
-        self.index = min(self.index, len(made.subs) - 1)
-        self._wanted_key = key
-        self.group = made
-        self.waiting[key] = made.waiting
-        self._lock()
-        self.changed.emit()
-        if self.active:
+        made = make_group(key, groups[key], self._measures.known(groups[key]))
+        shape = now.shape
+        if now.group is None or now.group.key != key:
+            shape = shape_of(groups[key])
+        self._publish(groups, made, shape)
+        if self._active:
             self.measure()
 
-    def _shape_of(self, subs: Sequence[Sub]) -> tuple[int, int] | None:
-        for sub in subs:
-            try:
-                return open_frame(Path(sub.file)).shape
-            except (BichromusError, OSError):
-                continue
-        return None
+    def _publish_none(self, groups: Mapping[GroupKey, Sequence[Sub]]) -> None:
+        with self._lock:
+            gone = self._snapshot.group is not None
+            self._snapshot = SubsSnapshot(groups)
+        if gone:
+            self._announce()
 
-    def _lock(self) -> None:
-        """The group's stretch; before anything is measured, a guess from the sub in view."""
-        assert self.group is not None
-        found = self.group.stretch()
-        if not found.noise and self.current is not None:
-            try:
-                part = open_frame(Path(self.current.sub.file)).sparse(7)
-                level = float(np.nanmedian(part))
-                found = LockedStretch(
-                    level, float(1.4826 * np.nanmedian(np.abs(part - level))) or 1.0
-                )
-            except (BichromusError, OSError):
-                return
-        if self._stretch is None or abs(found.sky - self._stretch.sky) > 0.2 * found.noise:
-            self._stretch = found
-            self._thumbs.clear()
+    def _publish(
+        self,
+        groups: Mapping[GroupKey, Sequence[Sub]],
+        made: Group,
+        shape: tuple[int, int] | None,
+    ) -> None:
+        """Take over a judgement; the sub in view is the one that is in view now, wherever it
+        stands in the new group.
+        """
+        with self._lock:
+            now = self._snapshot
+            if self._wanted not in (None, made.key) and self._wanted in groups:
+                return  # another group was chosen meanwhile: its judgement is on its way
+            same = now.group is not None and now.group.key == made.key
+            self._wanted = made.key
+            self._snapshot = SubsSnapshot(
+                groups,
+                {**now.waiting, made.key: made.waiting},
+                made,
+                _place_in(made, now.current if same else None),
+                shape,
+            )
+        self.pictures.use_group(self._snapshot, anew=not same)
+        self._announce()
+
+    def _announce(self) -> None:
+        self.changed.emit()
+        self._context.advise("subs", self.advice())
 
     def choose(self, key: GroupKey) -> None:
         """Look at another group."""
-        if key != self._wanted_key:
-            self._wanted_key = key
-            self.refresh()
+        with self._lock:
+            if key == self._wanted:
+                return
+            self._wanted = key
+        self.refresh()
 
     def choose_channel(self, channel: str) -> None:
         """The newest group of a channel."""
-        key = next((k for k in self.groups if k[3] == channel), None)
+        key = next((k for k in self._snapshot.groups if k.channel == channel), None)
         if key is not None:
             self.choose(key)
 
-    def enter(self) -> None:
-        """The review is on the stage: what was not measured is."""
-        self.active = True
-        self.measure()
-
-    def leave(self) -> None:
-        self.active = False
+    def set_active(self, on: bool) -> None:
+        """The review is on the stage, and what was not measured is measured; or it is not."""
+        self._active = on
+        if on:
+            self.measure()
 
     # --- measuring ---
 
     def measure(self) -> None:
         """Measure what of the group was not measured, in a job."""
-        group = self.group
-        if group is None or self._measuring or group.measured == len(group.subs):
-            return
-        self._measuring = True
+        with self._lock:
+            group = self._snapshot.group
+            if group is None or self._measuring or group.measured == len(group.subs):
+                return
+            self._measuring = True
         subs = [r.sub for r in group.subs]
+        self._context.jobs.submit(MEASURING, lambda p: self._measure(subs, p), self._measured)
 
-        def work(progress: Progress) -> None:
-            last = time.monotonic()
+    def _measure(self, subs: Sequence[Sub], progress: Progress) -> None:
+        last = self._clock()
 
-            def report(fraction: float, text: str) -> None:
-                nonlocal last
-                progress.step(fraction, text)
-                if time.monotonic() - last > _REFRESH_S:
-                    last = time.monotonic()
-                    self.refresh()
+        def made() -> None:
+            nonlocal last
+            if self._clock() - last > _REFRESH_S:
+                last = self._clock()
+                self.refresh()
 
-            measure_missing(self._document.store, subs, self._measures, self._broken, _Told(report))
+        self._measures.measure_missing(subs, progress, made)
 
-        def done(_result: object) -> None:
+    def _measured(self, _result: object) -> None:
+        with self._lock:
             self._measuring = False
-            self._book.refresh()  # star sizes are shown in the log, too
-
-        self._jobs.start(_MEASURING, work, done)
+        self._log.refresh()  # star sizes are shown in the log, too
 
     def _stopped(self, title: str) -> None:
-        if title == _MEASURING:
-            self._measuring = False
-            self.active = False  # it begins again when the step is entered anew
+        if title == MEASURING:
+            with self._lock:
+                self._measuring = False
+                self._active = False  # it begins again when the step is entered anew
+
+    def _cannot_be_read(self, path: Path, error: Exception) -> None:
+        """A frame that could not be shown counts as broken."""
+        group = self._snapshot.group
+        why = str(getattr(error, "why", "") or getattr(error, "what", "") or error)
+        for r in group.subs if group is not None else ():
+            if r.sub.file == str(path) and self._measures.is_broken(r.sub.identity, why):
+                self.refresh()
 
     # --- stepping ---
 
     def go(self, index: int) -> None:
         """Look at a sub of the group."""
-        if self.group is None:
-            return
-        index = min(max(index, 0), len(self.group.subs) - 1)
-        if index != self.index:
-            self._way = 1 if index > self.index else -1
-            self.index = index
-            self.stepped.emit()
+        with self._lock:
+            now = self._snapshot
+            if now.group is None:
+                return
+            index = min(max(index, 0), len(now.group.subs) - 1)
+            if index == now.index:
+                return
+            self.pictures.way = 1 if index > now.index else -1
+            self._snapshot = replace(now, index=index)
+        self.stepped.emit()
 
     def step(self, count: int) -> None:
-        self.go(self.index + count)
+        """So many subs on, or back."""
+        self.go(self._snapshot.index + count)
 
     def next_waiting(self) -> None:
         """The next sub that wants a decision."""
-        if self.group is None:
-            return
-        count = len(self.group.subs)
-        for step in range(1, count + 1):
-            if self.group.subs[(self.index + step) % count].waiting:
-                self.go((self.index + step) % count)
-                return
+        now = self._snapshot
+        subs = now.group.subs if now.group is not None else ()
+        order = [(now.index + n) % len(subs) for n in range(1, len(subs) + 1)]
+        found = next((n for n in order if subs[n].waiting), None)
+        if found is not None:
+            self.go(found)
 
     # --- decisions ---
 
     def decide(self, keep: bool) -> None:
         """Keep or reject the sub in view, and go on."""
-        here = self.current
+        here = self._snapshot.current
         if here is None:
             return
+        word = "keep" if keep else "reject"
         reason = "" if keep else here.reason or "by hand"
-        name = Path(here.sub.file).name
-        self._book.mark(
-            {here.sub.identity: ("keep" if keep else "reject", reason)},
-            f"{'keep' if keep else 'reject'} {name}",
-        )
+        marks: Marks = {here.sub.identity: (word, reason)}
+        self._log.mark(marks, f"{word} {Path(here.sub.file).name}")
         self.step(1)
 
     def undecide(self) -> None:
         """Leave the sub in view to the suggestions again."""
-        here = self.current
+        here = self._snapshot.current
         if here is not None and here.sub.mark:
-            self._book.mark({here.sub.identity: (None, "")}, f"undecide {Path(here.sub.file).name}")
+            marks: Marks = {here.sub.identity: (None, "")}
+            self._log.mark(marks, f"undecide {Path(here.sub.file).name}")
 
     def take_suggestions(self) -> int:
         """Reject what is suggested, keep what still helps: one gesture; how many."""
-        if self.group is None:
+        group = self._snapshot.group
+        if group is None:
             return 0
-        marks: dict[str, tuple[str | None, str]] = {
-            r.sub.identity: ("reject", r.reason)
-            if r.suggested_out
-            else ("keep", f"low weight: {r.reason}")
-            for r in self.group.subs
-            if r.waiting
-        }
+        marks = suggested_marks(group)
         if marks:
-            self._book.mark(marks, f"take {len(marks)} suggestions for {self.group.channel}")
+            self._log.mark(marks, f"take {len(marks)} suggestions for {group.channel}")
         return len(marks)
 
     def effect_of_current(self) -> Effect | None:
         """What leaving out the sub in view would do."""
-        if self.group is None or self.current is None or self.current.grade is None:
+        now = self._snapshot
+        if now.group is None or now.current is None or now.current.grade is None:
             return None
-        return effect_of(self.group, [n == self.index for n in range(len(self.group.subs))])
+        return effect_of(now.group, [n == now.index for n in range(len(now.group.subs))])
 
     def advice(self) -> Advice | None:
-        group = self.group
+        """What to do with the suggestions of the group; None where there is nothing to say."""
+        group = self._snapshot.group
         if group is None:
             return None
         helps = sum(r.helps and r.waiting for r in group.subs)
@@ -299,164 +294,88 @@ class Reviewer:
             group.channel, group.night_words, group.waiting, group.effect, helps, group.causes
         )
 
+    # --- files ---
+
     def export_kept(self, path: Path) -> None:
         """The kept subs of the group as a list of files, one a line."""
-        if self.group is None:
-            self._tell([InputError("There are no subs to list", do="Take a folder in first")])
+        group = self._snapshot.group
+        if group is None:
+            fault = InputError("There are no subs to list", do="Take a folder in first")
+            self._context.report([fault])
             return
-        lines = [r.sub.file for r in self.group.subs if r.sub.kept and "\n" not in r.sub.file]
+        lines = [r.sub.file for r in group.subs if r.sub.kept and "\n" not in r.sub.file]
+        text = "\n".join(lines) + "\n"
+        self._context.guarded(lambda: write_text(path, text, overwrite=True))
+
+    def move_rejected(self) -> int:
+        """Move the group's rejected files into a folder ``rejected`` beside them, as asked for;
+        how many.
+        """
+        group = self._snapshot.group
+        gone = [Path(r.sub.file) for r in group.subs if not r.sub.kept] if group else []
         try:
-            write_text(path, "\n".join(lines) + "\n", overwrite=True)
+            moved = move_to_rejected(gone)
         except BichromusError as error:
-            self._tell([error])
+            self._context.report([error])
+            return 0
+        self._log.table.moved(moved)
+        self.pictures.forget()
+        self._log.refresh()
+        return len(moved)
 
     def stack_night(self, opened: Callable[[Sequence[Path], Progress], None]) -> None:
         """Stack the night in view, rig by itself, in a job; ``opened`` gets the files."""
-        group = self.group
-        if group is None:
-            self._tell([InputError("There are no subs to stack", do="Take a folder in first")])
+        now = self._snapshot
+        if now.group is None:
+            fault = InputError("There are no subs to stack", do="Take a folder in first")
+            self._context.report([fault])
             return
-        parts = {k: s for k, s in self.groups.items() if k[:3] == group.key[:3] and k[3]}
-        store, folder = self._document.store, self._document.folder / "preliminary"
+        night = now.group.key.night_of_rig
+        parts = {k: s for k, s in now.groups.items() if k.night_of_rig == night and k.channel}
+        folder = self._context.document.folder / "preliminary"
 
         def work(progress: Progress) -> None:
             groups = []
             for number, (key, subs) in enumerate(parts.items()):
                 part = progress.part(0.4 * number / len(parts), 0.4 * (number + 1) / len(parts))
-                self._measures.update(load_measures(store, [s.identity for s in subs]))
-                measure_missing(store, subs, self._measures, self._broken, part)
-                groups.append(make_group(key, subs, self._measures, self._broken))
+                self._measures.measure_missing(subs, part)
+                groups.append(make_group(key, subs, self._measures.known(subs)))
             made = stack_night(groups, folder, progress.part(0.4, 0.97))
             opened([m.path for m in made], progress.part(0.97, 1))
             self.stacked.emit(made)
 
-        self._jobs.start("stacking the night", work)
+        self._context.jobs.submit("stacking the night", work)
 
-    def move_rejected(self) -> int:
-        """Move the group's rejected files into a folder ``rejected`` beside them, as asked for; how
-        many.
-        """
-        if self.group is None:
-            return 0
-        gone = [Path(r.sub.file) for r in self.group.subs if not r.sub.kept]
+
+Marks = dict[str, tuple[str | None, str]]
+"""Keep, reject or nothing by the identity of a sub, each with its reason."""
+
+
+def suggested_marks(group: Group) -> Marks:
+    """Reject what is suggested, keep what still helps."""
+    out: Marks = {}
+    for r in group.subs:
+        if r.waiting and r.suggested_out:
+            out[r.sub.identity] = ("reject", r.reason)
+        elif r.waiting:
+            out[r.sub.identity] = ("keep", f"low weight: {r.reason}")
+    return out
+
+
+def shape_of(subs: Sequence[Sub]) -> tuple[int, int] | None:
+    """The size (H, W) of the first sub that can be opened."""
+    for sub in subs:
         try:
-            moved = keep_cut(gone)
-        except BichromusError as error:
-            self._tell([error])
-            return 0
-        self._book.log.moved(moved)
-        self.room.forget()
-        self._book.refresh()
-        return len(moved)
-
-    # --- pictures ---
-
-    def ask_view(self, request: Request) -> None:
-        """A view of the sub in view: at once where it was decoded ahead, else by ``rendered`` when
-        it has come.
-        """
-        if self.group is None or self.current is None or self.shape is None:
-            return
-        self._request = request
-        if self._covers(request.view):
-            self._fit = request.view
-        path = Path(self.current.sub.file)
-        plane = self.room.get(path, request.view)
-        if plane is not None:
-            self._emit(request, plane)
-        self.room.want(self._order(request.view))
-        self._offer_thumbs()
-
-    def _order(self, view: View) -> list[tuple[Path, View]]:
-        """What is to be decoded: this one, those ahead, a few behind, then the strip's."""
-        assert self.group is not None
-        subs, here = self.group.subs, self.index
-        near = [here + n * self._way for n in range(_AHEAD + 1)] + [
-            here - n * self._way for n in range(1, _BEHIND + 1)
-        ]
-        keys = [(Path(subs[n].sub.file), view) for n in near if 0 <= n < len(subs)]
-        fit = self._fit
-        if fit is not None:
-            strip = sorted(range(here - _STRIP, here + _STRIP + 1), key=lambda n: abs(n - here))
-            keys += [
-                (Path(subs[n].sub.file), fit)
-                for n in strip
-                if 0 <= n < len(subs) and subs[n].sub.file not in self._thumbs
-            ]
-        return list(dict.fromkeys(keys))
-
-    def _covers(self, view: View) -> bool:
-        """Whether a view shows the whole frame."""
-        assert self.shape is not None
-        height, width = self.shape
-        return (
-            view.x0 <= 1
-            and view.y0 <= 1
-            and view.x0 + view.width * view.step >= width - 2 * view.step
-            and view.y0 + view.height * view.step >= height - 2 * view.step
-        )
-
-    def _ready(self, path: Path, view: View) -> None:
-        request, here = self._request, self.current
-        plane = self.room.get(path, view)
-        if plane is None or self.shape is None:
-            return
-        if (
-            request is not None
-            and here is not None
-            and view == request.view
-            and Path(here.sub.file) == path
-        ):
-            self._emit(request, plane)
-        if str(path) not in self._thumbs and self._covers(view):
-            self._make_thumb(path, plane, view)
-
-    def _make_thumb(self, path: Path, plane: F32, view: View) -> None:
-        stretch = self._stretch
-        if stretch is None:
-            return
-        small = np.asarray(
-            cv2.resize(np.nan_to_num(plane, nan=stretch.sky), THUMB, interpolation=cv2.INTER_AREA),
-            np.float32,
-        )
-        made = stretch.grey(small, view.step * plane.shape[1] / THUMB[0])
-        self._thumbs[str(path)] = made
-        self.thumb.emit(str(path), made)
-
-    def _offer_thumbs(self) -> None:
-        """Thumbs of what is decoded already."""
-        if self.group is None or self._fit is None:
-            return
-        for r in self.group.subs[max(self.index - _STRIP, 0) : self.index + _STRIP + 1]:
-            if r.sub.file not in self._thumbs:
-                plane = self.room.get(Path(r.sub.file), self._fit)
-                if plane is not None:
-                    self._make_thumb(Path(r.sub.file), plane, self._fit)
-
-    def thumb_of(self, file: str) -> np.ndarray | None:
-        return self._thumbs.get(file)
-
-    def _emit(self, request: Request, plane: F32) -> None:
-        if self._stretch is not None:
-            self.rendered.emit(request, self._stretch.grey(plane, request.view.step))
-
-    def _unreadable(self, path: Path, error: Exception) -> None:
-        if self.group is None:
-            return
-        for r in self.group.subs:
-            if r.sub.file == str(path) and r.sub.identity not in self._broken:
-                self._broken[r.sub.identity] = str(
-                    getattr(error, "why", "") or getattr(error, "what", "") or error
-                )
-                self.refresh()
+            return open_frame(Path(sub.file)).shape
+        except (BichromusError, OSError):
+            continue
+    return None
 
 
-class _Told(Progress):
-    """A progress that passes on to a function."""
-
-    def __init__(self, report: Callable[[float, str], None]) -> None:
-        super().__init__()
-        self._tell = report
-
-    def step(self, fraction: float, text: str = "") -> None:
-        self._tell(fraction, text)
+def _place_in(group: Group, current: Reviewed | None) -> int:
+    """Where a sub stands in a group; without one, the first that wants a decision."""
+    subs: Any = enumerate(group.subs)
+    if current is None:
+        return next((n for n, r in subs if r.waiting), 0)
+    same = current.sub.identity
+    return next((n for n, r in subs if r.sub.identity == same), 0)

@@ -16,7 +16,9 @@ from psygnal import Signal
 from ...core.files.frames import Frame, open_frame
 from ...core.model.errors import BichromusError
 from ...core.model.planes import F32
-from ..viewing.renderer import RGB8, View
+from ...core.numerics.sampling import View
+from ..viewing.renderer import RGB8
+from ..work.jobs import STOP_S
 
 _BYTES: Final = 400_000_000
 _THREADS: Final = 2
@@ -131,7 +133,7 @@ class FrameRoom:
             self._wanted = []
             self._wake.notify_all()
         for thread in self._threads:
-            thread.join(timeout=5)
+            thread.join(timeout=STOP_S)
 
     def _run(self) -> None:
         while True:

@@ -5,30 +5,38 @@ these are worth.
 from __future__ import annotations
 
 import datetime as dt
-import io
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from statistics import median
-from typing import Any, Final
-
-import numpy as np
+from typing import Final, NamedTuple
 
 from ...core.measure.subs import Grade, SubMeasure, grade
 from ...core.measure.worth import Effect, leaving_out, still_helps, worths
+from ...core.model.channel import channel_order
 from ...core.model.errors import WriteFailed
-from ...core.model.progress import SILENT, Progress
-from ..log.export import channel_order
 from ..log.table import Sub
 from ..log.view import rig_of
-from ..project.store import Store
 from .frames import LockedStretch
-from .grading import measure_files
+from .measures import Known
 
-_PEAKS: Final = 120
-GroupKey = tuple[str, str, str, str, float]
-"""Night, contributor, rig, channel, seconds."""
+_NO_EFFECT: Final = Effect(0, 0.0, 0.0, 0.0)
+
+
+class GroupKey(NamedTuple):
+    """What makes subs one group; the night as an ISO date."""
+
+    night: str
+    contributor: str
+    rig: str
+    channel: str
+    seconds: float
+
+    @property
+    def night_of_rig(self) -> tuple[str, str, str]:
+        """Equal for all groups of one rig and night."""
+        return self.night, self.contributor, self.rig
 
 
 @dataclass(frozen=True)
@@ -78,7 +86,7 @@ class Group:
 
     @property
     def channel(self) -> str:
-        return self.key[3]
+        return self.key.channel
 
     @property
     def waiting(self) -> int:
@@ -90,15 +98,15 @@ class Group:
 
     @property
     def night_words(self) -> str:
-        return f"{dt.date.fromisoformat(self.key[0]):%-d %B}"
+        return f"{dt.date.fromisoformat(self.key.night):%-d %B}"
 
     @property
     def label(self) -> str:
         """As in O3, 16 Mar, Ridge, 30 × 300 s."""
-        night = dt.date.fromisoformat(self.key[0])
+        night = dt.date.fromisoformat(self.key.night)
         return (
-            f"{self.channel or '?'}, {night:%-d %b %y}, {self.key[1]}, {len(self.subs)} × "
-            f"{self.key[4]:g} s"
+            f"{self.channel or '?'}, {night:%-d %b %y}, {self.key.contributor}, {len(self.subs)} × "
+            f"{self.key.seconds:g} s"
         )
 
     def stretch(self) -> LockedStretch:
@@ -117,13 +125,8 @@ class Group:
 
 def key_of(sub: Sub) -> GroupKey:
     """The group that a sub belongs to."""
-    return (
-        sub.night.isoformat(),
-        sub.contributor,
-        rig_of(sub.telescope, sub.camera),
-        sub.channel,
-        sub.seconds,
-    )
+    rig = rig_of(sub.telescope, sub.camera)
+    return GroupKey(sub.night.isoformat(), sub.contributor, rig, sub.channel, sub.seconds)
 
 
 def group_keys(subs: Sequence[Sub]) -> dict[GroupKey, list[Sub]]:
@@ -136,94 +139,33 @@ def group_keys(subs: Sequence[Sub]) -> dict[GroupKey, list[Sub]]:
         sorted(
             out.items(),
             key=lambda i: (
-                -dt.date.fromisoformat(i[0][0]).toordinal(),
-                i[0][1],
-                channel_order(i[0][3]),
-                i[0][4],
+                -dt.date.fromisoformat(i[0].night).toordinal(),
+                i[0].contributor,
+                channel_order(i[0].channel),
+                i[0].seconds,
             ),
         )
     )
 
 
-def load_measures(store: Store, identities: Sequence[str]) -> dict[str, SubMeasure]:
-    """Measures made before."""
-    out: dict[str, SubMeasure] = {}
-    for first in range(0, len(identities), 500):
-        part = tuple(identities[first : first + 500])
-        marks = ", ".join("?" * len(part))
-        rows: list[Any] = store.rows(
-            "SELECT identity, background, noise, stars, fwhm_px, ellipticity, trail, peaks "
-            f"FROM grades WHERE identity IN ({marks})",
-            part,
-        )
-        for row in rows:
-            x, y, flux = np.load(io.BytesIO(row[7]))
-            out[row[0]] = SubMeasure(
-                row[1], row[2], row[3], row[4], row[5], bool(row[6]), (x, y), flux
-            )
-    return out
-
-
-def keep_measure(store: Store, identity: str, m: SubMeasure) -> None:
-    """Keep a measure, so that a sub is measured once."""
-    peaks = io.BytesIO()
-    np.save(
-        peaks,
-        np.stack([m.places[0][:_PEAKS], m.places[1][:_PEAKS], m.flux[:_PEAKS]]).astype(np.float32),
-    )
-    with store.writing() as db:
-        db.execute(
-            "INSERT OR REPLACE INTO grades VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
-            (
-                identity,
-                m.background,
-                m.noise,
-                m.stars,
-                m.fwhm_px,
-                m.ellipticity,
-                int(m.trail),
-                peaks.getvalue(),
-            ),
-        )
-
-
-def make_group(
-    key: GroupKey, subs: Sequence[Sub], measures: dict[str, SubMeasure], broken: dict[str, str]
-) -> Group:
+def make_group(key: GroupKey, subs: Sequence[Sub], known: Known) -> Group:
     """Judge the subs of a group that are measured; the rest wait."""
-    known = [s for s in subs if s.identity in measures]
-    grades = dict(
-        zip((s.identity for s in known), grade([measures[s.identity] for s in known]), strict=True)
-    )
-    for sub in subs:
-        if sub.identity in broken:
-            grades[sub.identity] = Grade(
-                None, ("broken",), f"cannot be read: {broken[sub.identity]}"
-            )
-    judged = [s for s in subs if s.identity in grades]
-    worth = worths([measures.get(s.identity) for s in judged], [grades[s.identity] for s in judged])
-    by_id = dict(zip((s.identity for s in judged), worth, strict=True))
+    measured = [s.identity for s in subs if s.identity in known.measures]
+    judgement = grade([known.measures[i] for i in measured])
+    grades = dict(zip(measured, judgement, strict=True))
+    for identity, why in known.broken.items():
+        grades[identity] = Grade(None, ("broken",), f"cannot be read: {why}")
+    judged = [s.identity for s in subs if s.identity in grades]
+    found = worths([known.measures.get(i) for i in judged], [grades[i] for i in judged])
+    worth = {i: float(w) for i, w in zip(judged, found, strict=True)}
     reviewed = tuple(
-        Reviewed(
-            s,
-            measures.get(s.identity),
-            grades.get(s.identity),
-            float(by_id[s.identity]) if s.identity in by_id else None,
-        )
+        Reviewed(s, known.measures.get(s.identity), grades.get(s.identity), worth.get(s.identity))
         for s in subs
     )
-    out = [r.suggested_out and r.waiting for r in reviewed if r.grade is not None]
-    effect = leaving_out(
-        [r.measure for r in reviewed if r.grade is not None],
-        [r.grade for r in reviewed if r.grade is not None],
-        out,
-        [r.sub.kept for r in reviewed if r.grade is not None],
-        [r.sub.seconds for r in reviewed if r.grade is not None],
-    )
-    causes = Counter(
-        r.grade.causes[0] for r in reviewed if r.grade is not None and r.suggested_out and r.waiting
-    )
-    return Group(key, reviewed, effect, dict(causes))
+    group = Group(key, reviewed, _NO_EFFECT)
+    out = [r.suggested_out and r.waiting for r in reviewed]
+    causes = Counter(r.grade.causes[0] for r, o in zip(reviewed, out, strict=True) if o and r.grade)
+    return replace(group, effect=effect_of(group, out), causes=dict(causes))
 
 
 def effect_of(group: Group, out: Sequence[bool]) -> Effect:
@@ -238,7 +180,7 @@ def effect_of(group: Group, out: Sequence[bool]) -> Effect:
     )
 
 
-def keep_cut(files: Sequence[Path]) -> dict[Path, Path]:
+def move_to_rejected(files: Sequence[Path]) -> dict[Path, Path]:
     """Move files into a folder ``rejected`` beside each; where each lies now. Raises WriteFailed
     before any is moved.
 
@@ -274,32 +216,3 @@ def keep_cut(files: Sequence[Path]) -> dict[Path, Path]:
             ) from error
         done[source] = place
     return done
-
-
-def measure_missing(
-    store: Store,
-    subs: Sequence[Sub],
-    measures: dict[str, SubMeasure],
-    broken: dict[str, str],
-    progress: Progress = SILENT,
-) -> None:
-    """Measure what was not measured yet, two at a time; ``measures`` and ``broken`` fill up. Raises
-    Cancelled.
-    """
-    todo = [s for s in subs if s.identity not in measures and s.identity not in broken]
-    if not todo:
-        return
-    known = sorted(
-        m.fwhm_px
-        for s in subs
-        if (m := measures.get(s.identity)) is not None and m.fwhm_px is not None
-    )
-    width = known[len(known) // 2] if known else None
-    found = measure_files([Path(s.file) for s in todo], width)
-    for number, (sub, made) in enumerate(zip(todo, found, strict=True)):
-        progress.step(number / len(todo), f"measuring {Path(sub.file).name}")
-        if isinstance(made, SubMeasure):
-            measures[sub.identity] = made
-            keep_measure(store, sub.identity, made)
-        else:
-            broken[sub.identity] = made.why or made.what

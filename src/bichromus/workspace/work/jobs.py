@@ -1,6 +1,4 @@
-"""Work off the interface thread: one line of heavy jobs, one of previews in which only the newest
-counts.
-"""
+"""Heavy work off the interface thread: one line of jobs, first in, first out."""
 
 from __future__ import annotations
 
@@ -17,8 +15,14 @@ from psygnal import Signal
 from ...core.model.errors import BichromusError, Cancelled
 from ...core.model.progress import Progress
 
-_PATIENCE_S: Final = 0.6
-_FIRST: Final[tuple[str, ...]] = ("view", "recipe")
+PATIENCE_S: Final = 0.6
+"""How long a cancelled job may take to reach its next step before it is abandoned."""
+STOP_S: Final = 0.15
+"""How long closing waits for the job in hand; after that it is left to itself."""
+_POLL_S: Final = 0.05
+_TOLD_FROM: Final = 0.05
+"""Share of a job, and seconds of it, from which its pace tells the time that is left."""
+_TOLD_AFTER_S: Final = 1.0
 
 
 @dataclass(frozen=True)
@@ -39,15 +43,16 @@ class _Job:
     work: Callable[[Progress], Any]
     done: Callable[[Any], None] | None
     progress: Progress = field(default_factory=Progress)
-    left: bool = False
+    begun: float = 0.0
+    abandoned: bool = False
 
 
 class Jobs:
     """First in, first out, one at a time. Signals are emitted from a worker's thread.
 
     ``idle`` follows the last job; ``failed`` carries the title and the error. A job that was
-    cancelled and is deep in one large plane is left to itself after a moment: nothing waits for it,
-    and what comes of it is dropped.
+    cancelled and is deep in one large plane is abandoned after a moment: nothing waits for it, and
+    what comes of it is dropped. ``clock`` gives seconds that only grow.
     """
 
     reported = Signal(JobReport)
@@ -56,33 +61,38 @@ class Jobs:
     cancelled = Signal(str)
     idle = Signal()
 
-    def __init__(self) -> None:
+    def __init__(self, clock: Callable[[], float] = time.monotonic) -> None:
+        self._clock = clock
         self._queue: queue.Queue[_Job | None] = queue.Queue()
         self._current: _Job | None = None
         self._waiting = 0
+        self._open = True
         self._guard = threading.Lock()
         self._thread = threading.Thread(target=self._run, name="jobs", daemon=True)
         self._thread.start()
 
     @property
     def busy(self) -> bool:
+        """Whether a job runs or waits."""
         with self._guard:
             return self._waiting > 0
 
-    def start(
-        self, title: str, work: Callable[[Progress], Any], done: Callable[[Any], None] | None = None
+    def submit(
+        self,
+        title: str,
+        work: Callable[[Progress], Any],
+        done: Callable[[Any], None] | None = None,
     ) -> None:
-        """Queue ``work``; ``done`` gets its result on the worker's thread."""
-        began = time.monotonic()
-
-        def report(fraction: float, text: str) -> None:
-            spent = time.monotonic() - began
-            left = spent / fraction * (1 - fraction) if fraction > 0.05 and spent > 1 else None
-            self.reported.emit(JobReport(title, fraction, text, left))
-
+        """Queue ``work``; ``done`` gets its result on the worker's thread. Once stopped it is
+        forgotten.
+        """
+        job = _Job(title, work, done)
+        job.progress = Progress(partial(self._report, job))
         with self._guard:
+            if not self._open:
+                return
             self._waiting += 1
-        self._queue.put(_Job(title, work, done, Progress(report)))
+        self._queue.put(job)
 
     def cancel(self) -> None:
         """Ask the running job to stop."""
@@ -92,6 +102,8 @@ class Jobs:
 
     def stop(self) -> None:
         """Cancel what runs, drop what waits, end the thread."""
+        with self._guard:
+            self._open = False
         self.cancel()
         while True:
             try:
@@ -99,44 +111,57 @@ class Jobs:
             except queue.Empty:
                 break
         self._queue.put(None)
-        self._thread.join(timeout=5)
+        if self._thread is not threading.current_thread():
+            self._thread.join(timeout=STOP_S)
+
+    def _report(self, job: _Job, fraction: float, text: str) -> None:
+        spent = self._clock() - job.begun
+        known = fraction > _TOLD_FROM and spent > _TOLD_AFTER_S
+        left = spent / fraction * (1 - fraction) if known else None
+        self.reported.emit(JobReport(job.title, fraction, text, left))
 
     def _run(self) -> None:
         while (job := self._queue.get()) is not None:
             with self._guard:
                 self._current = job
+                if not self._open:
+                    job.progress.cancel()
             worker = threading.Thread(target=self._one, args=(job,), name="job", daemon=True)
             worker.start()
-            asked: float | None = None
-            while worker.is_alive():
-                worker.join(0.05)
-                if job.progress.cancelled and asked is None:
-                    asked = time.monotonic()
-                if (
-                    asked is not None
-                    and time.monotonic() - asked > _PATIENCE_S
-                    and self._leave(job)
-                ):
-                    self.cancelled.emit(job.title)
-                    break
+            self._watch(job, worker)
             with self._guard:
                 self._current = None
                 self._waiting -= 1
-                quiet = self._waiting == 0
+                quiet = self._waiting == 0 and self._open
             if quiet:
                 self.idle.emit()
 
-    def _leave(self, job: _Job) -> bool:
+    def _watch(self, job: _Job, worker: threading.Thread) -> None:
+        """Until the job has ended, or was cancelled and does not listen."""
+        asked: float | None = None
+        while worker.is_alive():
+            worker.join(_POLL_S)
+            if not job.progress.cancelled:
+                continue
+            asked = self._clock() if asked is None else asked
+            patience = PATIENCE_S if self._open else 0.0
+            if self._clock() - asked >= patience and self._abandon(job):
+                if self._open:
+                    self.cancelled.emit(job.title)
+                return
+
+    def _abandon(self, job: _Job) -> bool:
         """Wait for a job no longer; False where it has ended meanwhile."""
         with self._guard:
-            if job.left:
+            if job.abandoned:
                 return False
-            job.left = True
+            job.abandoned = True
             return True
 
     def _one(self, job: _Job) -> None:
         end: Callable[[], None]
         try:
+            job.begun = self._clock()
             job.progress.step(0.0, job.title)
             result = job.work(job.progress)
         except Cancelled:
@@ -148,7 +173,7 @@ class Jobs:
             end = partial(self.failed.emit, job.title, failure)
         else:
             end = partial(self._finish, job, result)
-        if self._leave(job):  # what was left alone says nothing any more
+        if self._abandon(job):  # what was abandoned says nothing any more
             end()
 
     def _finish(self, job: _Job, result: Any) -> None:
@@ -159,47 +184,3 @@ class Jobs:
             self.failed.emit(job.title, failure)
         else:
             self.finished.emit(job.title, result)
-
-
-class Latest:
-    """A worker that always does the newest request of each kind and forgets the ones it overtook.
-
-    An error in one request is told by ``failed`` and does not stop the worker.
-    """
-
-    failed = Signal(str, Exception)
-
-    def __init__(self, name: str = "previews") -> None:
-        self._wanted: dict[str, Callable[[], None]] = {}
-        self._wake = threading.Condition()
-        self._open = True
-        self._thread = threading.Thread(target=self._run, name=name, daemon=True)
-        self._thread.start()
-
-    def ask(self, kind: str, work: Callable[[], None]) -> None:
-        """Replace the waiting request of this kind."""
-        with self._wake:
-            self._wanted.pop(kind, None)
-            self._wanted[kind] = work
-            self._wake.notify()
-
-    def stop(self) -> None:
-        with self._wake:
-            self._open = False
-            self._wanted.clear()
-            self._wake.notify()
-        self._thread.join(timeout=5)
-
-    def _run(self) -> None:
-        while True:
-            with self._wake:
-                while self._open and not self._wanted:
-                    self._wake.wait()
-                if not self._open:
-                    return
-                kind = next((k for k in _FIRST if k in self._wanted), next(iter(self._wanted)))
-                work = self._wanted.pop(kind)
-            try:
-                work()
-            except Exception as error:
-                self.failed.emit(kind, error)

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Final
 
 from ...core.files.sub_header import is_sub_file
+from .jobs import STOP_S
 
 _EVERY_S: Final = 1.0
 
@@ -39,7 +40,7 @@ class Watcher:
     def stop(self) -> None:
         self._stop.set()
         if self._thread is not threading.current_thread() and self._thread.is_alive():
-            self._thread.join(timeout=5)
+            self._thread.join(timeout=STOP_S)
 
     def _run(self) -> None:
         here = True

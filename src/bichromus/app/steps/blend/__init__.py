@@ -2,4 +2,6 @@
 
 from .step import BlendStep
 
-__all__ = ["BlendStep"]
+STEP = BlendStep
+
+__all__ = ["STEP"]

@@ -2,23 +2,28 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
+
 from PyQt6.QtWidgets import QCheckBox
 
 from ....core.blend import available_mappings
 from ....core.blend.level import level_channels
+from ....core.blend.mappings import MAPPINGS, mapping_words
 from ....core.model.recipe import Recipe
-from ....workspace.blend.publish import mapping_words
-from ...shell.route import State
+from ...command import Command
+from ...shell.route import StepState
 from ...widgets.dial import BalanceDial
 from ...widgets.fold import Figures, Fold, button
 from ...widgets.later import Later
 from ...widgets.mixtable import MixTable
 from ...widgets.sheet import Item, Sheet
 from ...widgets.text import snr_text
-from ..step import Desk, Step
+from ..step import Step, StepContext
 from .tone import ColourFold, StretchFold, ValueBinding
 
-_LINES = ("Ha", "O3", "S2", "Hb")
+_NUDGE = 0.02
+_WORDS = "blend mapping"
 
 
 class BlendStep(Step):
@@ -27,31 +32,32 @@ class BlendStep(Step):
     id = "blend"
     title = "Blend"
     tip = "Mix the channels into a picture, and weigh colour against clean."
+    place = 50
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
+    def __init__(self, context: StepContext) -> None:
+        super().__init__(context)
         self.sheet = Sheet("palettes")
-        self.sheet.chosen.connect(self.session.set_mapping)
-        self.shelf = self.sheet
+        self.sheet.chosen.connect(self.session.blend.set_mapping)
+        self.bottom_panel = self.sheet
         self._all_rows = False
         self._mix_fold()
         self._balance_fold()
-        self.inspector.add(StretchFold(self.session, desk.bridge))
-        self.inspector.add(ColourFold(self.session, desk.bridge))
+        self.inspector.add(StretchFold(self.session, context.bridge))
+        self.inspector.add(ColourFold(self.session, context.bridge))
         for fold in self.inspector.findChildren(ValueBinding):
-            desk.bridge.state.connect(fold.show_state)
-            fold.show_state(self.session.state)
-        self._later = Later(self, lambda: self._show(self.session.recipe))
-        desk.bridge.recipe.connect(lambda _recipe: self._later.ask())
-        desk.bridge.judged.connect(self._later.ask)
-        desk.bridge.thumbnail.connect(self.sheet.put)
-        self._show(self.session.recipe)
+            context.bridge.state.connect(fold.show_state)
+            fold.show_state()
+        self._later = Later(self, lambda: self._show(self.session.blend.snapshot.recipe))
+        context.bridge.recipe.connect(self._later.ask)
+        context.bridge.judged.connect(self._later.ask)
+        context.bridge.thumbnail.connect(self.sheet.put)
+        self._show(self.session.blend.snapshot.recipe)
 
     def _mix_fold(self) -> None:
         fold = self.mix_fold = self.inspector.add(Fold("Mix"))
         self.table = MixTable()
-        self.table.moved.connect(lambda o, c, w: self.session.set_mix(o, c, w, passing=True))
-        self.table.settled.connect(self.session.set_mix)
+        self.table.moved.connect(self.session.blend.show_mix)
+        self.table.settled.connect(self.session.blend.set_mix)
         fold.add(self.table)
         self.rows_button = button(
             "more channels", "Show the channels that this mix takes nothing of", "quiet"
@@ -77,17 +83,18 @@ class BlendStep(Step):
             "0 shows each line in its own hue, where Ha and S2 look alike;\n"
             "more exaggerates the difference and keeps the order of the wavelengths.",
         )
-        fold.add(self.share)
-        fold.add(self.spread)
+        self.mapping_controls = {"green_share": self.share, "hue_spread": self.spread}
+        for control in self.mapping_controls.values():
+            fold.add(control)
 
     def _balance_fold(self) -> None:
         fold = self.balance_fold = self.inspector.add(Fold("Balance"))
         self.dial = BalanceDial()
         self.dial.moved.connect(
-            lambda v: self.session.set_settings("balance", True, balance=v, balance_auto=False)
+            lambda v: self.session.blend.show_settings(balance=v, balance_auto=False)
         )
         self.dial.settled.connect(
-            lambda v: self.session.set_settings("balance", balance=v, balance_auto=False)
+            lambda v: self.session.blend.set_settings("balance", balance=v, balance_auto=False)
         )
         fold.add(self.dial)
         self.auto = QCheckBox("choose it from the noise allowed (A)")
@@ -115,11 +122,11 @@ class BlendStep(Step):
     def set_auto(self, on: bool) -> None:
         """Let the limits choose the balance, or keep the one that they chose."""
         balance = (
-            self.session.recipe.settings.balance
-            if self.session.recipe
-            else self.session.state.settings.balance
+            self.session.blend.snapshot.recipe.settings.balance
+            if self.session.blend.snapshot.recipe
+            else self.session.state.blend.balance
         )
-        self.session.set_settings(
+        self.session.blend.set_settings(
             "automatic balance" if on else "balance by hand", balance=balance, balance_auto=on
         )
 
@@ -129,28 +136,32 @@ class BlendStep(Step):
 
     def step_palette(self, step: int) -> None:
         """The next or the previous palette of the sheet."""
-        ids = [m.id for m in available_mappings(self.session.channels.names)]
-        here = self.session.recipe.settings.mapping if self.session.recipe else ""
+        ids = [m.id for m in available_mappings(self.session.channels.snapshot.names)]
+        here = (
+            self.session.blend.snapshot.recipe.settings.mapping
+            if self.session.blend.snapshot.recipe
+            else ""
+        )
         if ids:
-            self.session.set_mapping(
+            self.session.blend.set_mapping(
                 ids[(ids.index(here) + step) % len(ids)] if here in ids else ids[0]
             )
 
     def _toggle_rows(self) -> None:
         self._all_rows = not self._all_rows
-        self._show(self.session.recipe)
+        self._show(self.session.blend.snapshot.recipe)
 
     def enter(self) -> None:
         super().enter()
-        self._show(self.session.recipe)
-        self.desk.canvas.set_alone(None)
+        self._show(self.session.blend.snapshot.recipe)
+        self.context.canvas.set_alone(None)
 
     def select(self, channel: str) -> None:
         if self.active:
-            self.desk.canvas.set_alone(None)
+            self.context.canvas.set_alone(None)
 
     def _show(self, recipe: Recipe | None) -> None:
-        names = self.session.channels.names
+        names = self.session.channels.snapshot.names
         mapping = recipe.settings.mapping if recipe else ""
         items = [Item(m.id, m.title, "", None, m.words) for m in available_mappings(names)]
         self.sheet.set_items(items, mapping)
@@ -163,7 +174,7 @@ class BlendStep(Step):
         settings = recipe.settings
         used = settings.used()
         rows = [n for n in names if self._all_rows or n in used]
-        noise = self.session.noise
+        noise = self.session.blend.snapshot.noise
         self.table.show_mix(
             rows, {o: dict(r) for o, r in settings.mix.items()}, noise.outputs if noise else {}
         )
@@ -171,12 +182,13 @@ class BlendStep(Step):
         hidden = [n for n in names if n not in used]
         self.rows_button.setVisible(bool(hidden))
         self.rows_button.setText("fewer channels" if self._all_rows else f"and {', '.join(hidden)}")
-        self.share.setVisible(mapping == "bicolour-shared")
-        self.spread.setVisible(mapping == "line-hues")
-        self.dial.set_value(settings.balance, self.session.suggested)
-        self.auto.setChecked(self.session.state.settings.balance_auto)
+        controls = MAPPINGS[mapping].controls if mapping in MAPPINGS else ()
+        for name, control in self.mapping_controls.items():
+            control.setVisible(name in controls)
+        self.dial.set_value(settings.balance, self.session.blend.snapshot.suggested_balance)
+        self.auto.setChecked(self.session.state.blend.balance_auto)
         self.balance_fold.set_note(
-            "automatic" if self.session.state.settings.balance_auto else "by hand"
+            "automatic" if self.session.state.blend.balance_auto else "by hand"
         )
         self._show_levels(recipe)
 
@@ -205,11 +217,37 @@ class BlendStep(Step):
         self.figures.show_rows(rows)
 
     def figure(self, channel: str) -> tuple[str, str]:
-        recipe = self.session.recipe
+        recipe = self.session.blend.snapshot.recipe
         if recipe is None or channel not in recipe.settings.used():
             return "in the blend", "no"
         levels = level_channels(recipe.channels, recipe.settings.used(), recipe.settings.balance)
         return "level", f"{100 * levels.lift(channel):.0f} %"
 
-    def station(self) -> tuple[State, int]:
-        return ("full" if self.session.recipe is not None else "empty"), 0
+    def status(self) -> tuple[StepState, int]:
+        return ("full" if self.session.blend.snapshot.recipe is not None else "empty"), 0
+
+    def commands(self) -> list[Command]:
+        def ready() -> bool:
+            return self.session.blend.snapshot.recipe is not None
+
+        def blend(
+            id_: str, title: str, key: str, run: Callable[[], object], words: str = "blend"
+        ) -> Command:
+            return Command(id_, title, key, lambda: run() if ready() else None, words, ready)
+
+        def toggle_auto() -> None:
+            self.set_auto(not self.session.state.blend.balance_auto)
+
+        return [
+            blend("cleaner", "Balance toward clean", "]", partial(self.nudge, _NUDGE)),
+            blend("colour", "Balance toward colour", "[", partial(self.nudge, -_NUDGE)),
+            blend("auto", "Balance automatic, or by hand", "A", toggle_auto),
+            blend("next-palette", "Next palette", "P", partial(self.step_palette, 1), _WORDS),
+            blend(
+                "last-palette",
+                "Previous palette",
+                "Shift+P",
+                partial(self.step_palette, -1),
+                _WORDS,
+            ),
+        ]

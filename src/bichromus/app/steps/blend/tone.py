@@ -8,7 +8,6 @@ from typing import Any
 from PyQt6.QtWidgets import QVBoxLayout, QWidget
 
 from ....core.model.recipe import Colour, Limits, Stretch
-from ....workspace.project.state import ProjectState
 from ....workspace.session import Session
 from ...bridge import Bridge
 from ...widgets.fold import Fold
@@ -39,21 +38,21 @@ class ValueBinding(QWidget):
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.addWidget(self.slider)
-        self.slider.moved.connect(lambda v: session.set_settings(name, True, **self._changes(v)))
-        self.slider.settled.connect(lambda v: session.set_settings(name, **self._changes(v)))
+        self.slider.moved.connect(lambda v: session.blend.show_settings(**self._changes(v)))
+        self.slider.settled.connect(lambda v: session.blend.set_settings(name, **self._changes(v)))
 
     def _changes(self, value: float) -> dict[str, Any]:
         group, _, key = self._path.partition(".")
         if group == "limits":
             base = Limits().model_dump()
             return {"limits": {k: v * value for k, v in base.items()}}
-        if not key:
-            return {group: value}
-        return {group: {**getattr(self._session.state.settings, group).model_dump(), key: value}}
+        return {group: {key: value}} if key else {group: value}
 
-    def show_state(self, state: ProjectState) -> None:
+    def show_state(self) -> None:
+        """Show the value of the state."""
+        state = self._session.state
         group, _, key = self._path.partition(".")
-        found = getattr(state.settings, group)
+        found = getattr(state.blend, group)
         if group == "limits":
             self.slider.set_value(found.lightness / Limits().lightness)
         else:
@@ -73,7 +72,7 @@ class _ToneFold(Fold):
         rows: list[tuple[str, str, float, float, str, float]],
     ) -> None:
         super().__init__(title)
-        self._group, self._default = group, default
+        self._session, self._group, self._default = session, group, default
         self.bindings = {
             key: ValueBinding(
                 session, name, f"{group}.{key}", low, high, getattr(default, key), tip, step
@@ -83,10 +82,10 @@ class _ToneFold(Fold):
         for binding in self.bindings.values():
             self.add(binding)
         bridge.state.connect(self._count)
-        self._count(session.state)
+        self._count()
 
-    def _count(self, state: ProjectState) -> None:
-        now = getattr(state.settings, self._group)
+    def _count(self) -> None:
+        now = getattr(self._session.state.blend, self._group)
         changed = sum(getattr(now, k) != getattr(self._default, k) for k in self.bindings)
         self.set_note(f"{changed} changed" if changed else "as it comes")
 

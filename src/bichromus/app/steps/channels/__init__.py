@@ -2,4 +2,6 @@
 
 from .step import ChannelsStep
 
-__all__ = ["ChannelsStep"]
+STEP = ChannelsStep
+
+__all__ = ["STEP"]

@@ -8,23 +8,14 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QVBoxLayout, QWidget
 
-from ....workspace.channels.steps import Link, Look
+from ....workspace.channels.steps import ChainStep, Shown
 from ...theme.look import LOOK
 from ...widgets.fold import Fold, button, label
 
 _GUTTER = 22
-_TIPS = {
-    "extract": "Lines out of the planes of a colour camera, each leak taken out",
-    "align": "How the stacks lie on the common grid",
-    "gradient": "The slope of the sky, through tiles without stars and nebula",
-    "pool": "All origins of this channel in one, each weighted by (flux / noise)²",
-    "continuum": "The starlight and dust that "
-    "shine through a line's filter, told from a broadband channel",
-    "stars": "The stars as a layer of their own, and the channel without them",
-}
 
 
-class LinkRow(QWidget):
+class StepRow(QWidget):
     """One step: a ring on the chain, its title, its result in a line, and a switch where there is a
     choice.
     """
@@ -32,16 +23,16 @@ class LinkRow(QWidget):
     chosen = pyqtSignal(str)
     switched = pyqtSignal(str, bool)
 
-    def __init__(self, link: Link) -> None:
+    def __init__(self, step: ChainStep) -> None:
         super().__init__()
-        self.link = link
+        self.step = step
         self.first = self.last = self.open = False
-        self.title = QPushButton(link.title)
+        self.title = QPushButton(step.title)
         self.title.setProperty("role", "fold")
-        self.title.setAccessibleName(f"step {link.title}")
-        self.title.clicked.connect(lambda: self.chosen.emit(self.link.id))
+        self.title.setAccessibleName(f"step {step.title}")
+        self.title.clicked.connect(lambda: self.chosen.emit(self.step.id))
         self.switch = QCheckBox()
-        self.switch.clicked.connect(lambda on: self.switched.emit(self.link.id, bool(on)))
+        self.switch.clicked.connect(lambda on: self.switched.emit(self.step.id, bool(on)))
         top = QHBoxLayout()
         top.setContentsMargins(0, 0, 0, 0)
         top.addWidget(self.title)
@@ -56,30 +47,30 @@ class LinkRow(QWidget):
         self.setCursor(Qt.CursorShape.PointingHandCursor)
         LOOK.changed.connect(self.update)
 
-    def show_link(self, link: Link, first: bool, last: bool, opened: bool) -> None:
-        self.link, self.first, self.last, self.open = link, first, last, opened
-        self.words.setText(link.words)
-        self.words.setProperty("role", "wants" if link.wants else "muted")
+    def show_step(self, step: ChainStep, first: bool, last: bool, opened: bool) -> None:
+        self.step, self.first, self.last, self.open = step, first, last, opened
+        self.words.setText(step.words)
+        self.words.setProperty("role", "wants" if step.wants else "muted")
         style = self.words.style()
         if style is not None:
             style.polish(self.words)
         tip = (
-            f"{_TIPS[link.id]}.\n"
+            f"{step.tip}.\n"
             f"{'Close' if opened else 'Open'} its controls (J, Shift+J step through the chain)."
         )
         self.setToolTip(tip)
         self.title.setToolTip(tip)
-        self.switch.setVisible(link.on is not None)
-        self.switch.setChecked(bool(link.on))
-        self.switch.setAccessibleName(f"{link.title} on")
+        self.switch.setVisible(step.on is not None)
+        self.switch.setChecked(bool(step.on))
+        self.switch.setAccessibleName(f"{step.title} on")
         self.switch.setToolTip(
-            f"Switch this step {'off' if link.on else 'on'} (I);\n"
+            f"Switch this step {'off' if step.on else 'on'} (I);\n"
             "only what lies below it is done again"
         )
         self.update()
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
-        self.chosen.emit(self.link.id)
+        self.chosen.emit(self.step.id)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         t = LOOK.theme
@@ -93,9 +84,9 @@ class LinkRow(QWidget):
             painter.drawLine(
                 QPointF(middle.x(), middle.y() + 5), QPointF(middle.x(), self.height())
             )
-        colour = QColor(t.accent if self.link.wants else t.strong if self.open else t.muted)
+        colour = QColor(t.accent if self.step.wants else t.strong if self.open else t.muted)
         painter.setPen(QPen(colour, 1.6))
-        painter.setBrush(colour if self.link.on is not False else QColor(t.panel))
+        painter.setBrush(colour if self.step.on is not False else QColor(t.panel))
         painter.drawEllipse(middle, 4.0, 4.0)
         if self.open:
             painter.setPen(Qt.PenStyle.NoPen)
@@ -103,100 +94,108 @@ class LinkRow(QWidget):
             painter.drawRoundedRect(QRectF(0, 4, 2, self.height() - 8), 1, 1)
 
 
-class LookBar(QWidget):
+class ViewBar(QWidget):
     """What of the opened step is shown on the stage."""
 
-    looked = pyqtSignal(object)
+    viewed = pyqtSignal(object)
 
     def __init__(self) -> None:
         super().__init__()
         self.row = QVBoxLayout(self)
         self.row.setContentsMargins(_GUTTER, 2, 0, 2)
         self.row.setSpacing(2)
-        self._looks: list[tuple[str, Look | None]] = []
+        self._views: list[tuple[str, Shown | None]] = []
         self._buttons: list[QPushButton] = []
 
-    def show_looks(self, looks: list[tuple[str, Look | None]], now: Look | None) -> None:
+    @property
+    def words(self) -> list[str]:
+        """What can be shown, in words."""
+        return [words for words, _ in self._views]
+
+    def show_views(self, views: list[tuple[str, Shown | None]], now: Shown | None) -> None:
         """Words and what they show; None is the channel itself."""
-        if looks != self._looks:
-            self._looks = looks
+        if views != self._views:
+            self._views = views
             for old in self._buttons:
                 self.row.removeWidget(old)
                 old.hide()
                 old.deleteLater()
             self._buttons = []
-            for words, look in looks:
+            for words, shown in views:
                 made = button(
                     f"show {words}", f"Show {words} on the stage (V goes on to the next)", "choice"
                 )
                 made.setCheckable(True)
-                made.clicked.connect(lambda _on, v=look: self.looked.emit(v))
+                made.clicked.connect(lambda _on, v=shown: self.viewed.emit(v))
                 self.row.addWidget(made)
                 self._buttons.append(made)
-        for made, (_, look) in zip(self._buttons, looks, strict=True):
-            made.setChecked(look == now)
-        self.setVisible(len(looks) > 1)
+        for made, (_, shown) in zip(self._buttons, views, strict=True):
+            made.setChecked(shown == now)
+        self.setVisible(len(views) > 1)
 
 
 class ChainFold(Fold):
     """The chain of the selected channel. ``opened`` tells the step that is open, ``switched`` a
-    switch, ``looked`` what is to be shown (a Look, or None for the channel itself).
+    switch, ``viewed`` what is to be shown (a Shown, or None for the channel itself).
     """
 
     opened = pyqtSignal(str)
     switched = pyqtSignal(str, bool)
-    looked = pyqtSignal(object)
+    viewed = pyqtSignal(object)
 
     def __init__(self, panels: dict[str, QWidget]) -> None:
         super().__init__("Channel")
-        self.rows: dict[str, LinkRow] = {}
+        self.rows: dict[str, StepRow] = {}
         self.panels = panels
         self.current = ""
-        self.looks = LookBar()
-        self.looks.looked.connect(self.looked)
+        self.views = ViewBar()
+        self.views.viewed.connect(self.viewed)
         self.body.setSpacing(0)
         for panel in panels.values():
             panel.hide()
 
-    def show_chain(self, links: list[Link], now: Look | None) -> None:
+    def show_chain(self, steps: list[ChainStep], now: Shown | None) -> None:
         """Show the steps of a channel; ``now`` is what is on the stage of the open one."""
-        ids = [link.id for link in links]
+        ids = [step.id for step in steps]
         if list(self.rows) != ids:
-            self._rebuild(links)
+            self._rebuild(steps)
         if self.current not in ids:
             self.current = ""
-        for number, link in enumerate(links):
-            self.rows[link.id].show_link(
-                link, number == 0, number == len(links) - 1, link.id == self.current
+        for number, step in enumerate(steps):
+            self.rows[step.id].show_step(
+                step, number == 0, number == len(steps) - 1, step.id == self.current
             )
         for name, panel in self.panels.items():
             panel.setVisible(name == self.current and name in ids)
-        here = next((link for link in links if link.id == self.current), None)
-        self.looks.setVisible(False)
+        here = next((step for step in steps if step.id == self.current), None)
+        self.views.setVisible(False)
         if here is not None:
-            self.body.removeWidget(self.looks)
-            self.body.insertWidget(self.body.indexOf(self.panels[here.id]), self.looks)
-            self.looks.show_looks([("the channel", None), *here.looks] if here.looks else [], now)
+            self.body.removeWidget(self.views)
+            self.body.insertWidget(self.body.indexOf(self.rows[here.id]) + 1, self.views)
+            self.views.show_views([("the channel", None), *here.views] if here.views else [], now)
 
-    def _rebuild(self, links: list[Link]) -> None:
+    def _rebuild(self, steps: list[ChainStep]) -> None:
         for row in self.rows.values():
             self.body.removeWidget(row)
             row.hide()
             row.deleteLater()
+        for panel in self.panels.values():
+            self.body.removeWidget(panel)
         self.rows = {}
-        for place, link in enumerate(links):
-            row = LinkRow(link)
+        place = 0
+        for step in steps:
+            row = StepRow(step)
             row.chosen.connect(self.toggle)
             row.switched.connect(self.switched)
-            self.rows[link.id] = row
-            self.body.insertWidget(2 * place, row)
-            panel = self.panels[link.id]
-            self.body.removeWidget(panel)
-            self.body.insertWidget(2 * place + 1, panel)
+            self.rows[step.id] = row
+            for widget in (row, self.panels.get(step.id)):
+                if widget is not None:
+                    self.body.insertWidget(place, widget)
+                    place += 1
 
-    def toggle(self, link: str) -> None:
+    def toggle(self, step: str) -> None:
         """Open the controls of a step, or close them."""
-        self.current = "" if link == self.current else link
+        self.current = "" if step == self.current else step
         self.opened.emit(self.current)
 
     def step(self, by: int) -> None:
@@ -210,5 +209,5 @@ class ChainFold(Fold):
     def flip(self) -> None:
         """Switch the open step on or off."""
         row = self.rows.get(self.current)
-        if row is not None and row.link.on is not None:
-            self.switched.emit(self.current, not row.link.on)
+        if row is not None and row.step.on is not None:
+            self.switched.emit(self.current, not row.step.on)

@@ -55,7 +55,7 @@ class FiguresFold(Fold):
     def show_channel(self, channels: Channels, prepared: Prepared) -> None:
         self.histogram.show_channel(prepared)
         self.rows.show_rows(figures_of(prepared))
-        said = dict.fromkeys([*prepared.notes.get("warnings", ()), *prepared.measure.warnings])
+        said = dict.fromkeys([*prepared.notes.warnings, *prepared.measure.warnings])
         self.notes.setText("\n".join(said))
         self.notes.setVisible(bool(said))
         self.set_note(f"SNR {snr_text(prepared.measure.snr)}")
@@ -65,8 +65,8 @@ class FiguresFold(Fold):
             self.source.addItems(list(fields))
         self._fields = fields
         self.source.setVisible(len(fields) > 1)
-        cores = prepared.notes.get("cores", ())
-        halos = sum(1 for c in cores if c[3])
+        cores = prepared.notes.cores
+        halos = sum(1 for c in cores if c.halo_px)
         self.marks.setVisible(bool(cores))
         self.marks.setText(
             f"mark {len(cores)} full cores" + (f", {halos} with halos" if halos else "")

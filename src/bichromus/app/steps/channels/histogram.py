@@ -4,13 +4,12 @@ full.
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from PyQt6.QtCore import QLineF, QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from ....workspace.channels.notes import Histogram as SpreadNote
 from ....workspace.channels.prepared import Prepared
 from ...theme.look import LOOK, font, tag_colour
 
@@ -24,7 +23,7 @@ class Histogram(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self._note: dict[str, Any] | None = None
+        self._note: SpreadNote | None = None
         self._marks: list[tuple[float, str]] = []
         self._channel = ""
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
@@ -37,12 +36,12 @@ class Histogram(QWidget):
         LOOK.changed.connect(self.update)
 
     def show_channel(self, prepared: Prepared) -> None:
-        self._note, self._channel = prepared.notes.get("histogram"), prepared.channel
+        self._note, self._channel = prepared.notes.histogram, prepared.channel
         self._marks = [(0.0, "sky")]
         if prepared.measure.signal > 0:
             self._marks.append((prepared.measure.signal, "signal"))
-        if prepared.notes.get("top"):
-            self._marks.append((float(prepared.notes["top"]), "full"))
+        if prepared.notes.saturation:
+            self._marks.append((prepared.notes.saturation, "full"))
         self.setVisible(self._note is not None)
         self.update()
 
@@ -56,7 +55,7 @@ class Histogram(QWidget):
         t = LOOK.theme
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        counts = np.log1p(np.array(note["counts"], float))
+        counts = np.log1p(np.array(note.counts, float))
         tall = self.height() - _FOOT
         heights = counts / max(float(counts.max()), 1e-9) * (tall - 3)
         step = self.width() / len(heights)
@@ -67,10 +66,10 @@ class Histogram(QWidget):
         painter.setBrush(fill)
         painter.drawPolygon(QPolygonF([QPointF(0, tall), *line, QPointF(self.width(), tall)]))
         painter.setFont(font(8.5))
-        span = note["high"] - note["low"]
+        span = note.high - note.low
         free = 0.0
         for value, words in self._marks:
-            x = (float(np.arcsinh(value / note["unit"])) - note["low"]) / span * self.width()
+            x = (float(np.arcsinh(value / note.unit)) - note.low) / span * self.width()
             x = min(x, self.width() - 1.5)
             painter.setPen(QPen(QColor(t.muted), 1))
             painter.drawLine(QLineF(x, 2, x, tall))

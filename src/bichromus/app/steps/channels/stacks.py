@@ -12,6 +12,7 @@ from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import QHBoxLayout, QMenu, QWidget
 
 from ....core.model.channel import CHANNELS
+from ....workspace.channels import commands
 from ....workspace.channels.sources import RGB
 from ....workspace.project.state import SourceState
 from ....workspace.session import Session
@@ -75,7 +76,7 @@ class StacksFold(Fold):
         self.limit.activated.connect(lambda i: self.limit_chosen.emit(LIMITS[i][0]))
         self.again = button("again", "Delete the cache and compute every channel again", "quiet")
         self.again.setAccessibleName("compute everything again")
-        self.again.clicked.connect(self._session.compute_again)
+        self.again.clicked.connect(self._session.channels.compute_again)
         line.addWidget(self.cache, 1)
         line.addWidget(self.limit)
         line.addWidget(self.again)
@@ -95,10 +96,10 @@ class StacksFold(Fold):
             f"cache {bytes_ / 1e9:.1f} GB" if bytes_ >= 1e9 else f"cache {bytes_ / 1e6:.0f} MB"
         )
 
-    def show_faults(self, refused: Sequence[str], told: Sequence[str]) -> None:
+    def show_faults(self, refused: Sequence[str], messages: Sequence[str]) -> None:
         """Why stacks could not be used, and what else is to be said of how they lie."""
-        self.faults.setText("\n".join(dict.fromkeys([*refused, *told])))
-        self.faults.setVisible(bool(refused or told))
+        self.faults.setText("\n".join(dict.fromkeys([*refused, *messages])))
+        self.faults.setVisible(bool(refused or messages))
 
     def show_sources(self, sources: tuple[SourceState, ...]) -> None:
         self.set_note(f"{len(sources)} open" if sources else "")
@@ -146,7 +147,7 @@ class StacksFold(Fold):
         hours = label(clock_text(source.hours), "figure")
         away = button("×", f"Take {source.label} out of the project; its file stays", "quiet")
         away.setAccessibleName(f"remove {source.label}")
-        away.clicked.connect(lambda _checked, i=source.id: self._session.remove_source(i))
+        away.clicked.connect(lambda _checked, s=source: self._session.do(commands.remove_source(s)))
         for widget, stretch in ((holds, 0), (name, 1), (kind, 0), (hours, 0), (away, 0)):
             line.addWidget(widget, stretch)
         return row
@@ -159,7 +160,7 @@ class StacksFold(Fold):
                 menu,
                 words,
                 source.sure and lines == source.lines,
-                lambda _on, i=source.id, v=lines: self._session.set_lines(i, v),
+                lambda _on, i=source.id, v=lines: self._session.do(commands.set_lines(i, v)),
             )
         if source.bayer:
             menu.addSeparator()
@@ -168,7 +169,9 @@ class StacksFold(Fold):
                     menu,
                     f"mosaic {pattern}",
                     pattern == source.bayer,
-                    lambda _on, i=source.id, v=pattern: self._session.set_pattern(i, v),
+                    lambda _on, i=source.id, v=pattern: self._session.do(
+                        commands.set_pattern(i, v)
+                    ),
                 )
         return menu
 

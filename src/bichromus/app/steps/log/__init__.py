@@ -2,4 +2,6 @@
 
 from .step import LogStep
 
-__all__ = ["LogStep"]
+STEP = LogStep
+
+__all__ = ["STEP"]

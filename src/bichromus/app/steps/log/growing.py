@@ -69,9 +69,9 @@ class GrowingFold(Fold):
         self.add(self.figures)
         self._progress = ""
         bridge.took_in.connect(self._took_in)
-        bridge.rehearsing.connect(self._told)
+        bridge.rehearsing.connect(self._show_progress)
         bridge.logged.connect(self.show_state)
-        bridge.state.connect(lambda _state: self.show_state())
+        bridge.state.connect(self.show_state)
         bridge.planned.connect(self.show_state)
         self.show_state()
 
@@ -82,26 +82,26 @@ class GrowingFold(Fold):
             self._window, "Take in a folder of subs", str(Path.home())
         )
         if found:
-            self._session.logbook.take_in(Path(found))
+            self._session.log.take_in(Path(found))
 
     def choose_watched(self) -> None:
         """Watch a folder, or stop."""
-        if self._session.state.watched:
-            self._session.logbook.stop_rehearsal()
-            self._session.logbook.watch("")
+        if self._session.state.log.watched:
+            self._session.evening.stop()
+            self._session.log.watch("")
             return
         found = QFileDialog.getExistingDirectory(self._window, "Watch a folder", str(Path.home()))
         if found:
-            self._session.logbook.watch(found)
+            self._session.log.watch(found)
 
     def toggle_rehearsal(self) -> None:
         """Shoot the planned night with the simulated camera, or stop it."""
         session = self._session
-        if session.logbook.rehearsing:
-            session.logbook.stop_rehearsal()
-            self._told(0, 0, "")
+        if session.evening.running:
+            session.evening.stop()
+            self._show_progress(0, 0, "")
             return
-        view = session.plan
+        view = session.planning.snapshot.view
         if view is None:
             return
         try:
@@ -116,31 +116,35 @@ class GrowingFold(Fold):
                 session.state.plan.refocus_min,
             )
         except InputError as error:
-            session.trouble.emit([error])
+            session.context.report([error])
             return
-        session.logbook.rehearse(
-            evening, rehearsal_folder(session.document.folder), PACES[self.pace.currentIndex()][1]
-        )
+        folder = rehearsal_folder(session.document.folder)
+        if session.evening.start(evening, folder, PACES[self.pace.currentIndex()][1]):
+            session.log.watch(str(folder))
         self.show_state()
 
     def _name(self, index: int) -> None:
         if index > 0:
-            self._session.logbook.name_filter(self.unknown.currentText(), self.means.currentText())
+            self._session.log.name_filter(self.unknown.currentText(), self.means.currentText())
             self.means.setCurrentIndex(0)
 
     # --- what is shown ---
 
     def show_state(self) -> None:
-        session, book = self._session, self._session.logbook
-        watched = session.state.watched
+        session, book = self._session, self._session.log
+        watched = session.state.log.watched
         self.watch.setText("Stop watching" if watched else "Watch a folder…")
         self.watch.setToolTip(
             f"Subs that arrive in {watched} are no longer taken in"
             if watched
             else "Subs that arrive in a folder are taken in by themselves (Ctrl+Shift+I)"
         )
-        self.rehearse.setText("Stop the rehearsal" if book.rehearsing else "Rehearse tonight")
-        can = session.plan is not None and (bool(session.plan.tonight.blocks) or book.rehearsing)
+        self.rehearse.setText(
+            "Stop the rehearsal" if session.evening.running else "Rehearse tonight"
+        )
+        can = session.planning.snapshot.view is not None and (
+            bool(session.planning.snapshot.view.tonight.blocks) or session.evening.running
+        )
         self.rehearse.setEnabled(can)
         self.rehearse.setToolTip(
             "A simulated camera shoots tonight's plan into a folder that is watched"
@@ -152,21 +156,21 @@ class GrowingFold(Fold):
             name = Path(watched).name
             words.append(
                 f"{name} is away; watching for its return."
-                if book.watch_lost
-                else f"Watching {name}: {book.arrived} new."
+                if book.watching.lost
+                else f"Watching {name}: {book.watching.arrived} new."
             )
         if self._progress:
             words.append(self._progress)
         self.state.setText("\n".join(words))
         self.state.setVisible(bool(words))
-        odd = [n for n in book.view.unknown if n not in ("none", "RGB")]
+        odd = [n for n in book.snapshot.view.unknown if n not in ("none", "RGB")]
         self._odd.setVisible(bool(odd))
         if [self.unknown.itemText(i) for i in range(self.unknown.count())] != odd:
             self.unknown.clear()
             self.unknown.addItems(odd)
-        self.set_note("rehearsing" if book.rehearsing else "watching" if watched else "")
+        self.set_note("rehearsing" if session.evening.running else "watching" if watched else "")
 
-    def _told(self, done: int, whole: int, text: str) -> None:
+    def _show_progress(self, done: int, whole: int, text: str) -> None:
         self._progress = (
             f"Simulated camera: {text}, {done} of {whole}." if whole and text != "done" else ""
         )
@@ -193,7 +197,8 @@ class GrowingFold(Fold):
                 f"{found.not_lights:,}",
                 "Listed, not counted. In the whole log: "
                 + (
-                    ", ".join(f"{n} {w}" for w, n in self._session.logbook.others.items()) or "none"
+                    ", ".join(f"{n} {w}" for w, n in self._session.log.snapshot.others.items())
+                    or "none"
                 ),
             ),
             (
@@ -214,4 +219,4 @@ class GrowingFold(Fold):
                 )
                 for f, why in found.broken[:8]
             ]
-            self._session.trouble.emit(errors)
+            self._session.context.report(errors)

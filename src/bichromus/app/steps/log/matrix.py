@@ -23,6 +23,7 @@ from PyQt6.QtGui import (
 from PyQt6.QtWidgets import QAbstractScrollArea, QSizePolicy, QToolTip
 
 from ....core.model.channel import LONG_NAMES
+from ....core.model.log_columns import COLUMNS
 from ....workspace.log.view import LogView, NightRow, Run
 from ...theme.look import LOOK, font, tag_colour
 from ...widgets.paint import draw_tag, fill_rect
@@ -30,16 +31,17 @@ from ...widgets.text import clock_text
 
 _HEAD, _FOOT, _NIGHT, _RUN_HEAD, _RUN = 26, 34, 32, 22, 26
 _FIXED = (("night", 76), ("station", 84), ("Moon", 58), ("stars", 52))
+_BEFORE = (("run", 0.0), ("subs", 0.10), ("rejected", 0.24))
+_FIGURES_FROM, _NOTES_FROM = 0.42, 0.75
 _RUN_COLUMNS = (
-    ("run", 0.0),
-    ("subs", 0.10),
-    ("rejected", 0.24),
-    ("gain", 0.42),
-    ("sensor", 0.49),
-    ("stars", 0.58),
-    ("guiding", 0.66),
-    ("notes", 0.75),
+    *_BEFORE,
+    *(
+        (c.title, _FIGURES_FROM + (_NOTES_FROM - _FIGURES_FROM) * n / len(COLUMNS))
+        for n, c in enumerate(COLUMNS)
+    ),
+    ("notes", _NOTES_FROM),
 )
+"""Headings of a night's runs, and where each begins, as a share of the width."""
 
 
 @dataclass(frozen=True)
@@ -320,12 +322,7 @@ class Matrix(QAbstractScrollArea):
             run.channel,
             f"{run.kept} × {run.seconds:g} s",
             causes or "–",
-            f"{run.gain:g}" if run.gain is not None else "–",
-            f"{run.temperature_c:.0f} °C".replace("-", "−")
-            if run.temperature_c is not None
-            else "–",
-            f"{run.fwhm_arcsec:.1f}″" if run.fwhm_arcsec else "–",
-            f"{run.guiding_arcsec:.2f}″" if run.guiding_arcsec else "–",
+            *(c.text(run.figures.get(c.id)) for c in COLUMNS),
             run.notes or ("typed" if run.typed else ""),
         )
         places = [x for _, x in self._run_columns(box)] + [box.right() - 6]

@@ -8,7 +8,8 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QDialog, QGridLayout, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
 from ....core.model.errors import InputError
-from ....workspace.log.controller import Logbook
+from ....core.model.log_columns import COLUMNS, NOTED
+from ....workspace.log.controller import LogController
 from ....workspace.log.view import Run
 from ....workspace.project.journal import Row
 from ...widgets.fold import button, label
@@ -23,31 +24,28 @@ FIELDS = (
     ("telescope", "telescope", "optional"),
     ("camera", "camera", "optional"),
     ("object", "target", "optional"),
-    ("gain", "gain", "optional"),
-    ("temperature_c", "sensor, °C", "−10"),
-    ("fwhm_arcsec", "star size, arcsec", "optional"),
-    ("guiding_arcsec", "guiding error, arcsec", "optional"),
+    *((c.id, c.question, c.hint) for c in COLUMNS),
     ("notes", "notes", "haze after midnight"),
 )
-_READ = ("guiding_arcsec", "notes")
+_NOTED = (*(c.id for c in NOTED), "notes")
 
 
 class RunDialog(QDialog):
     """All fields for a typed run; of one read from files only what no header tells."""
 
     def __init__(
-        self, logbook: Logbook, parent: QWidget, values: Mapping[str, str], run: Run | None = None
+        self, log: LogController, parent: QWidget, values: Mapping[str, str], run: Run | None = None
     ) -> None:
         super().__init__(parent)
         self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
-        self._logbook, self._run = logbook, run
+        self._log, self._run = log, run
         read = run is not None and not run.typed
         self.setWindowTitle("Notes on a run" if read else "Change a run" if run else "Type a run")
         self.setMinimumWidth(440)
         self.lines: dict[str, QLineEdit] = {}
         grid = QGridLayout()
         for number, (name, words, hint) in enumerate(
-            f for f in FIELDS if not read or f[0] in _READ
+            f for f in FIELDS if not read or f[0] in _NOTED
         ):
             line = QLineEdit(values.get(name, ""))
             line.setPlaceholderText(hint)
@@ -62,10 +60,10 @@ class RunDialog(QDialog):
         keep.clicked.connect(self.keep)
         away = button("Cancel", "Leave the log as it is (Esc)")
         away.clicked.connect(self.reject)
-        foot = QHBoxLayout()
-        foot.addWidget(self.said, 1)
-        foot.addWidget(away)
-        foot.addWidget(keep)
+        status_bar = QHBoxLayout()
+        status_bar.addWidget(self.said, 1)
+        status_bar.addWidget(away)
+        status_bar.addWidget(keep)
         column = QVBoxLayout(self)
         if read and run is not None:
             column.addWidget(
@@ -76,32 +74,40 @@ class RunDialog(QDialog):
                 )
             )
         column.addLayout(grid)
-        column.addLayout(foot)
+        column.addLayout(status_bar)
 
     def keep(self) -> None:
         """Take it over; what is not clear is said here and nothing is lost."""
         values = {n: line.text() for n, line in self.lines.items()}
         if self._run is not None and not self._run.typed:
-            text = values["guiding_arcsec"].strip().replace(",", ".")
-            try:
-                self._logbook.note(self._run, values["notes"], float(text) if text else None)
-            except ValueError:
-                self.said.setText(f"The guiding error is not a number: {text}.")
-                return
-            self.accept()
+            self._keep_notes(self._run, values)
             return
         failed: list[InputError] = []
-        if self._logbook.type_run(values, self._run.key if self._run else "", failed.append):
+        if self._log.type_run(values, self._run.key if self._run else "", failed.append):
             self.accept()
         elif failed:
             self.said.setText(failed[0].sentence())
+
+    def _keep_notes(self, run: Run, values: Mapping[str, str]) -> None:
+        figures: dict[str, float | None] = {}
+        for column in NOTED:
+            text = values[column.id].strip().replace(",", ".")
+            try:
+                figures[column.id] = float(text) if text else None
+            except ValueError:
+                words = column.question.partition(",")[0]
+                self.said.setText(f"The {words} is not a number: {text}.")
+                return
+        self._log.note(run, values["notes"], figures)
+        self.accept()
 
 
 def values_of(run: Run, row: Row | None) -> dict[str, str]:
     """What a run's fields hold, as it was typed."""
     if row is None:
+        known = {c.id: run.figures.get(c.id) for c in NOTED}
         return {
-            "guiding_arcsec": f"{run.guiding_arcsec:g}" if run.guiding_arcsec else "",
+            **{i: f"{v:g}" if v is not None else "" for i, v in known.items()},
             "notes": run.notes,
         }
     return {

@@ -18,15 +18,16 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ....workspace.log.controller import Logbook
+from ....workspace.log.controller import LogController
 from ....workspace.log.summary import write_summary
 from ....workspace.log.view import NightRow, Pick, Run
-from ...shell.ledger import Card
-from ...shell.route import State
+from ...command import Command
+from ...shell.channel_list import Card
+from ...shell.route import StepState
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, button, label
 from ...widgets.text import clock_text, snr_text
-from ..step import Desk, Step
+from ..step import Step, StepContext
 from .growing import GrowingFold
 from .growth import GrowthPlot
 from .matrix import Matrix
@@ -48,25 +49,80 @@ class LogStep(Step):
     id = "log"
     title = "Log"
     tip = "What was shot, night by night, and whether it is enough."
+    place = 20
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
+    def __init__(self, context: StepContext) -> None:
+        super().__init__(context)
         self.stage: QStackedWidget = self._make_stage()
         self.first = self.matrix
         self._night_fold()
-        self.growing = GrowingFold(self.session, desk.bridge, desk.window)
+        self.growing = GrowingFold(self.session, context.bridge, context.window)
         self.inspector.add(self.growing)
         self._people_fold()
         self._summary_fold()
         self.empty_take.clicked.connect(self.growing.choose_folder)
-        desk.bridge.logged.connect(self._show)
-        desk.bridge.planned.connect(self._show_growth)
-        desk.bridge.channels.connect(lambda _channels: self._show_growth())
+        context.bridge.logged.connect(self._show)
+        context.bridge.planned.connect(self._show_growth)
+        context.bridge.channels.connect(self._show_growth)
         self._show()
 
     @property
-    def book(self) -> Logbook:
-        return self.session.logbook
+    def book(self) -> LogController:
+        """The project's log."""
+        return self.session.log
+
+    def commands(self) -> list[Command]:
+        def ready() -> bool:
+            return self.session.planning.snapshot.view is not None
+
+        here, grow = self.here, self.growing
+        return [
+            Command(
+                "take-in",
+                "Take in a folder of subs",
+                "Ctrl+I",
+                here(grow.choose_folder),
+                "log headers intake",
+            ),
+            Command(
+                "watch",
+                "Watch a folder, or stop",
+                "Ctrl+Shift+I",
+                here(grow.choose_watched),
+                "log subs arrive",
+            ),
+            Command(
+                "rehearse",
+                "Rehearse tonight, or stop",
+                "",
+                here(grow.toggle_rehearsal),
+                "log simulated camera evening",
+                ready,
+            ),
+            Command("type-run", "Type a run", "Ctrl+L", here(self.open_run, None), "log night"),
+            Command("paste-runs", "Paste a table of runs", "Ctrl+V", here(self.paste), "log table"),
+            Command(
+                "copy-summary",
+                "Copy the summary of the log",
+                "",
+                here(self.copy_summary, "text"),
+                "log hours text",
+            ),
+            Command(
+                "contribution",
+                "Take in a contribution",
+                "",
+                here(self.choose_contribution),
+                "log pool people",
+            ),
+            Command(
+                "contribute",
+                "Export a contribution",
+                "",
+                here(self.choose_export),
+                "log pool people",
+            ),
+        ]
 
     # --- building ---
 
@@ -194,7 +250,7 @@ class LogStep(Step):
     def open_run(self, run: Run | None) -> None:
         """Type a run, or look at one."""
         row = next(
-            (r for r in self.book.log.runs() if run is not None and r["id"] == run.key), None
+            (r for r in self.book.table.runs() if run is not None and r["id"] == run.key), None
         )
         if run is not None:
             values = values_of(run, row)
@@ -206,13 +262,13 @@ class LogStep(Step):
                 "contributor": night.contributor if night else plan.site,
                 "seconds": "300",
             }
-        RunDialog(self.book, self.desk.window, values, run).show()
+        RunDialog(self.book, self.context.window, values, run).show()
 
     def _remove(self, run: Run) -> None:
         if run.typed:
             self.book.drop_run(run.key)
         else:
-            self.session.told.emit(
+            self.session.context.message(
                 "These subs were read from files: reject them in Subs, or undo the intake."
             )
 
@@ -221,34 +277,32 @@ class LogStep(Step):
         clipboard = QGuiApplication.clipboard()
         count = self.book.paste(clipboard.text() if clipboard is not None else "")
         if count:
-            self.session.told.emit(
+            self.session.context.message(
                 f"{count} {'run' if count == 1 else 'runs'} pasted. Ctrl+Z takes them back."
             )
 
     def choose_contribution(self) -> None:
         found = QFileDialog.getExistingDirectory(
-            self.desk.window, "Take in a contribution", str(Path.home())
+            self.context.window, "Take in a contribution", str(Path.home())
         )
         if found:
-            self.book.take_contribution(
-                Path(found), lambda stacks: self.session.open_files(list(stacks))
-            )
+            self.book.take_contribution(Path(found), self.session.channels.open_files)
 
     def choose_export(self) -> None:
         """Export one station's part."""
         stations = sorted(
-            {s.contributor for s in self.book.subs}
+            {s.contributor for s in self.book.snapshot.subs}
             | {s.station for s in self.session.state.sources if s.station}
         )
         if not stations:
-            self.session.told.emit("There is nothing to export yet.")
+            self.session.context.message("There is nothing to export yet.")
             return
         station, fine = QInputDialog.getItem(
-            self.desk.window, "Export a contribution", "Whose part?", stations, 0, False
+            self.context.window, "Export a contribution", "Whose part?", stations, 0, False
         )
         folder = (
             QFileDialog.getExistingDirectory(
-                self.desk.window, "An empty folder for it", str(Path.home())
+                self.context.window, "An empty folder for it", str(Path.home())
             )
             if fine
             else ""
@@ -258,14 +312,16 @@ class LogStep(Step):
 
     def export_to(self, folder: Path, station: str) -> None:
         """Write a station's part into a folder; its kept subs only when asked for."""
-        kept = [s for s in self.book.subs if s.contributor == station and s.kept and s.file]
+        kept = [
+            s for s in self.book.snapshot.subs if s.contributor == station and s.kept and s.file
+        ]
         words = (
             f"Copy the {len(kept)} kept subs of {station}, too? Without them its hours and "
             "stacks are exported."
         )
         with_subs = (
             bool(kept)
-            and QMessageBox.question(self.desk.window, "Export a contribution", words)
+            and QMessageBox.question(self.context.window, "Export a contribution", words)
             == QMessageBox.StandardButton.Yes
         )
         self.book.export_contribution(folder, station, with_subs)
@@ -274,8 +330,8 @@ class LogStep(Step):
         """The summary on the clipboard."""
         clipboard = QGuiApplication.clipboard()
         if clipboard is not None:
-            clipboard.setText(self.book.summary_text(form))
-            self.session.told.emit(f"The summary is on the clipboard, as {form}.")
+            clipboard.setText(write_summary(self.book.summary(), form))
+            self.session.context.message(f"The summary is on the clipboard, as {form}.")
 
     def choose_file(self) -> None:
         kinds = (
@@ -283,7 +339,7 @@ class LogStep(Step):
             "(*.log.csv *.log.json)"
         )
         path, kind = QFileDialog.getSaveFileName(
-            self.desk.window, "Save the summary", str(Path.home() / "summary.md"), kinds
+            self.context.window, "Save the summary", str(Path.home() / "summary.md"), kinds
         )
         if path:
             self.save(Path(path), whole=kind.startswith("The whole"))
@@ -298,7 +354,7 @@ class LogStep(Step):
     def _filter(self, name: str) -> None:
         box = self.boxes[name]
         value = "" if box.currentIndex() == 0 else box.currentText()
-        self.book.set_pick(replace(self.book.pick, **{name: value}))
+        self.book.pick(replace(self.book.snapshot.pick, **{name: value}))
 
     # --- what is shown ---
 
@@ -313,8 +369,8 @@ class LogStep(Step):
     selected: str | None = None
 
     def _show(self) -> None:
-        view = self.book.view
-        self.stage.setCurrentIndex(1 if view.rows or self.book.pick != Pick() else 0)
+        view = self.book.snapshot.view
+        self.stage.setCurrentIndex(1 if view.rows or self.book.snapshot.pick != Pick() else 0)
         count = f"{view.nights} {'night' if view.nights == 1 else 'nights'}"
         self.total.setText(f"{count}, {clock_text(sum(view.hours.values()))} kept")
         values = {
@@ -328,7 +384,7 @@ class LogStep(Step):
             if [box.itemText(i) for i in range(box.count())] != names:
                 box.clear()
                 box.addItems(names)
-            chosen = getattr(self.book.pick, name)
+            chosen = getattr(self.book.snapshot.pick, name)
             box.setCurrentIndex(names.index(chosen) if chosen in names else 0)
             box.setVisible(len(values[name]) > 1)
             box.setMaximumWidth(130)
@@ -342,9 +398,9 @@ class LogStep(Step):
         self._show_growth()
 
     def _show_people(self) -> None:
-        people = self.book.view.by_station()
+        people = self.book.snapshot.view.by_station()
         nights = {
-            who: len({r.night for r in self.book.view.rows if r.contributor == who})
+            who: len({r.night for r in self.book.snapshot.view.rows if r.contributor == who})
             for who in people
         }
         self.people.show_rows(
@@ -374,12 +430,14 @@ class LogStep(Step):
             self.plot.show_growths(self.session.growths(), self.selected)
 
     def names(self) -> set[str]:
-        return set(self.book.hours()) | {g.channel for g in self.session.growths() if g.goal_h}
+        return set(self.book.snapshot.hours) | {
+            g.channel for g in self.session.growths() if g.goal_h
+        }
 
     def card(self, channel: str, key: str) -> Card | None:
         growth = next((g for g in self.session.growths() if g.channel == channel), None)
         if growth is None or "+" in channel:
-            view, hours = self.book.view, self.book.hours().get(channel, 0.0)
+            view, hours = self.book.snapshot.view, self.book.snapshot.hours.get(channel, 0.0)
             kept, nights = (
                 view.subs_kept.get(channel, 0),
                 sum(bool(r.hours(channel)) for r in view.rows),
@@ -418,10 +476,10 @@ class LogStep(Step):
         )
 
     def figure(self, channel: str) -> tuple[str, str]:
-        return "hours", clock_text(self.book.hours().get(channel, 0.0))
+        return "hours", clock_text(self.book.snapshot.hours.get(channel, 0.0))
 
-    def station(self) -> tuple[State, int]:
-        view = self.book.view
+    def status(self) -> tuple[StepState, int]:
+        view = self.book.snapshot.view
         odd = len([n for n in view.unknown if n not in ("none", "RGB")])
         return ("full" if view.rows else "empty"), odd
 

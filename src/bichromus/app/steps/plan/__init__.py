@@ -2,4 +2,6 @@
 
 from .step import PlanStep
 
-__all__ = ["PlanStep"]
+STEP = PlanStep
+
+__all__ = ["STEP"]

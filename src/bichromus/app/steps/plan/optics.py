@@ -10,8 +10,8 @@ from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from ....core.plan.optics import focus_shift
+from ....core.plan.rates import FilterCheck
 from ....workspace.library.things import FilterThing, RigThing
-from ....workspace.planning.view import OpticsCheck
 from ...theme.look import LOOK, tag_colour
 
 
@@ -22,7 +22,7 @@ class OpticsPicture(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self._what: tuple[FilterThing, RigThing, OpticsCheck] | None = None
+        self._what: tuple[FilterThing, RigThing, FilterCheck] | None = None
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFixedHeight(62)
         self.setAccessibleName("optics")
@@ -31,7 +31,7 @@ class OpticsPicture(QWidget):
     def sizeHint(self) -> QSize:
         return QSize(270, 62)
 
-    def show_check(self, filter_: FilterThing, rig: RigThing, check: OpticsCheck) -> None:
+    def show_check(self, filter_: FilterThing, rig: RigThing, check: FilterCheck) -> None:
         self._what = (filter_, rig, check)
         shift = focus_shift(filter_.thickness_mm, 1.5168)
         self.setToolTip(

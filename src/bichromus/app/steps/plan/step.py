@@ -22,12 +22,13 @@ from ....core.model.errors import BichromusError, InputError
 from ....core.plan.season import SeasonNight
 from ....workspace.planning.files import checklist, write_plan
 from ....workspace.planning.view import PlanView, nights_needed
-from ...shell.route import State
+from ...command import Command
+from ...shell.route import StepState
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, button, label
 from ...widgets.slider import ValueSlider
 from ...widgets.text import clock_text
-from ..step import Desk, Step
+from ..step import Step, StepContext
 from .band import NightBand
 from .framing import Framing
 from .optics import OpticsPicture
@@ -56,9 +57,10 @@ class PlanStep(Step):
     id = "plan"
     title = "Plan"
     tip = "What to shoot tonight, when, how long, and how it fits."
+    place = 10
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
+    def __init__(self, context: StepContext) -> None:
+        super().__init__(context)
         self.selected: str | None = None
         self.stage: QStackedWidget = self._make_stage()
         self.first = self.strip
@@ -67,10 +69,10 @@ class PlanStep(Step):
         self._hours_fold()
         self._order_fold()
         self._optics_fold()
-        desk.bridge.planned.connect(self._show)
-        desk.bridge.rehearsed.connect(self._rehearsed)
-        desk.bridge.year.connect(self._year)
-        desk.bridge.state.connect(lambda _state: self._show_choices())
+        context.bridge.planned.connect(self._show)
+        context.bridge.outlook.connect(self._show_outlook)
+        context.bridge.year.connect(self._year)
+        context.bridge.state.connect(self._show_choices)
         self._show()
 
     # --- building ---
@@ -78,9 +80,11 @@ class PlanStep(Step):
     def _make_stage(self) -> QStackedWidget:
         self.strip, self.band = NightStrip(), NightBand()
         self.framing, self.rehearsal = Framing(), Rehearsal()
-        self.strip.chosen.connect(lambda d: self.session.set_plan("plan another night", date=d))
+        self.strip.chosen.connect(
+            lambda d: self.session.planning.set_plan("plan another night", date=d)
+        )
         self.framing.turned.connect(
-            lambda a: self.session.set_plan("turn the camera", camera_angle=a)
+            lambda a: self.session.planning.set_plan("turn the camera", camera_angle=a)
         )
         stage = QStackedWidget()
         page = QWidget()
@@ -130,18 +134,18 @@ class PlanStep(Step):
         """What is missing, and the way to it."""
         page = QWidget()
         column = QVBoxLayout(page)
-        self.trouble = label("", "title", wrap=True)
+        self.errors = label("", "title", wrap=True)
         words = label(
             "A plan needs a site, a rig and a target. They are typed once and kept.", "muted"
         )
-        for part in (self.trouble, words):
+        for part in (self.errors, words):
             part.setAlignment(Qt.AlignmentFlag.AlignCenter)
         add = button(
             "Add a site, a rig, a target…", "Sites, rigs, filters, targets (Ctrl+T)", "primary"
         )
         add.clicked.connect(self.edit_things)
         column.addStretch(1)
-        column.addWidget(self.trouble)
+        column.addWidget(self.errors)
         column.addWidget(words)
         column.addSpacing(10)
         column.addWidget(add, 0, Qt.AlignmentFlag.AlignHCenter)
@@ -158,7 +162,7 @@ class PlanStep(Step):
         ):
             box = ChoiceBox(kind, words)
             box.textActivated.connect(
-                lambda name, k=kind: self.session.set_plan(f"choose the {k}", **{k: name})
+                lambda name, k=kind: self.session.planning.set_plan(f"choose the {k}", **{k: name})
             )
             self.boxes[kind] = box
             fold.add(box)
@@ -177,7 +181,9 @@ class PlanStep(Step):
             1,
             lambda v: f"{v:.0f}°",
         )
-        self.high.settled.connect(lambda v: self.session.set_plan("target above", min_altitude=v))
+        self.high.settled.connect(
+            lambda v: self.session.planning.set_plan("target above", min_altitude=v)
+        )
         self.dark = ValueSlider(
             "Sun below",
             -18,
@@ -188,7 +194,9 @@ class PlanStep(Step):
             1,
             lambda v: f"{v:.0f}°".replace("-", "−"),
         )
-        self.dark.settled.connect(lambda v: self.session.set_plan("Sun below", sun_below=v))
+        self.dark.settled.connect(
+            lambda v: self.session.planning.set_plan("Sun below", sun_below=v)
+        )
         self.overlap = ValueSlider(
             "panel overlap",
             0,
@@ -198,7 +206,9 @@ class PlanStep(Step):
             0.01,
             lambda v: f"{100 * v:.0f} %",
         )
-        self.overlap.settled.connect(lambda v: self.session.set_plan("panel overlap", overlap=v))
+        self.overlap.settled.connect(
+            lambda v: self.session.planning.set_plan("panel overlap", overlap=v)
+        )
         fold.add(self.overlap)
         fold.add(self.high)
         fold.add(self.dark)
@@ -219,7 +229,9 @@ class PlanStep(Step):
             30,
             lambda v: f"{v:.0f} s",
         )
-        self.cap.settled.connect(lambda v: self.session.set_plan("longest sub", max_sub_s=v))
+        self.cap.settled.connect(
+            lambda v: self.session.planning.set_plan("longest sub", max_sub_s=v)
+        )
         fold.add(self.cap)
 
     def _hours_fold(self) -> None:
@@ -229,7 +241,9 @@ class PlanStep(Step):
         )
         self.goal.addItems(["by SNR deficit", "the same for all", "typed"])
         self.goal.activated.connect(
-            lambda i: self.session.set_plan("goal", goal_mode=("deficit", "even", "typed")[i])
+            lambda i: self.session.planning.set_plan(
+                "goal", goal_mode=("deficit", "even", "typed")[i]
+            )
         )
         fold.add(self.goal)
         self.hours = Figures()
@@ -237,7 +251,9 @@ class PlanStep(Step):
         self.even = ValueSlider(
             "hours each", 1, 60, 8, "Hours wanted of every channel", 0.5, lambda v: f"{v:.1f} h"
         )
-        self.even.settled.connect(lambda v: self.session.set_plan("hours each", even_hours=v))
+        self.even.settled.connect(
+            lambda v: self.session.planning.set_plan("hours each", even_hours=v)
+        )
         fold.add(self.even)
         self.typed = QLineEdit()
         self.typed.setPlaceholderText("Ha 8, O3 12, S2 10")
@@ -253,7 +269,7 @@ class PlanStep(Step):
         )
         self.order.addItems(["one filter after the other", "in turns of three"])
         self.order.activated.connect(
-            lambda i: self.session.set_plan(
+            lambda i: self.session.planning.set_plan(
                 "order of the filters", order=("block", "cycle")[i], cycle_every=3
             )
         )
@@ -263,12 +279,14 @@ class PlanStep(Step):
         self.refocus = ValueSlider(
             "focus every", 15, 240, 75, "Minutes between focus runs", 5, lambda v: f"{v:.0f} min"
         )
-        self.refocus.settled.connect(lambda v: self.session.set_plan("focus every", refocus_min=v))
+        self.refocus.settled.connect(
+            lambda v: self.session.planning.set_plan("focus every", refocus_min=v)
+        )
         self.dither = ValueSlider(
             "dither every", 1, 20, 3, "Subs between dithers", 1, lambda v: f"{v:.0f} subs"
         )
         self.dither.settled.connect(
-            lambda v: self.session.set_plan("dither every", dither_every=round(v))
+            lambda v: self.session.planning.set_plan("dither every", dither_every=round(v))
         )
         fold.add(self.refocus)
         fold.add(self.dither)
@@ -292,19 +310,19 @@ class PlanStep(Step):
 
     def edit_things(self) -> None:
         """Open the sheet of things known once."""
-        dialog = ThingsDialog(self.session, self.desk.window)
+        dialog = ThingsDialog(self.session, self.context.window)
         dialog.show()
 
     def choose_forecast(self) -> None:
         """A forecast of one's own, or back to the simulated one."""
         if self.session.state.plan.forecast_csv:
-            self.session.set_plan("simulated forecast", forecast_csv="")
+            self.session.planning.set_plan("simulated forecast", forecast_csv="")
             return
         path, _ = QFileDialog.getOpenFileName(
-            self.desk.window, "Forecast", str(Path.home()), "CSV (*.csv)"
+            self.context.window, "Forecast", str(Path.home()), "CSV (*.csv)"
         )
         if path:
-            self.session.set_plan("own forecast", forecast_csv=path)
+            self.session.planning.set_plan("own forecast", forecast_csv=path)
 
     def type_goals(self, text: str) -> None:
         """Hours typed for each channel; what does not fit is told and changes nothing."""
@@ -314,28 +332,27 @@ class PlanStep(Step):
                 for k, v in (p.split() for p in text.split(",") if p.strip())
             }
             if goals != self.session.state.plan.goals:
-                self.session.set_plan("hours typed", goals=goals)
+                self.session.planning.set_plan("hours typed", goals=goals)
         except (ValueError, InputError):
-            self.session.trouble.emit(
-                [InputError("These hours are not clear", why=text, do="Write Ha 8, O3 12")]
-            )
+            fault = InputError("These hours are not clear", why=text, do="Write Ha 8, O3 12")
+            self.session.context.report([fault])
 
     def show_year(self) -> None:
         """Ask for the year; it opens when it is computed."""
-        self.session.ask_year()
+        self.session.planning.request_year()
 
     def _year(self, nights: list[SeasonNight]) -> None:
-        view = self.session.plan
+        view = self.session.planning.snapshot.view
         if view is not None:
-            dialog = YearDialog(nights, view.target.name, view.site.name, self.desk.window)
+            dialog = YearDialog(nights, view.target.name, view.site.name, self.context.window)
             dialog.bars.chosen.connect(
-                lambda d: self.session.set_plan("plan another night", date=d)
+                lambda d: self.session.planning.set_plan("plan another night", date=d)
             )
             dialog.show()
 
     def choose_file(self) -> None:
         path, _ = QFileDialog.getSaveFileName(
-            self.desk.window,
+            self.context.window,
             "Save the plan",
             str(Path.home() / "tonight.md"),
             "Checklist (*.md);;To print (*.pdf);;Table (*.csv);;JSON (*.json);;Calendar (*.ics)",
@@ -345,7 +362,7 @@ class PlanStep(Step):
 
     def save_plan(self, path: Path) -> None:
         """Write tonight's plan by the ending of the name."""
-        view = self.session.plan
+        view = self.session.planning.snapshot.view
         if view is None:
             return
         try:
@@ -354,15 +371,19 @@ class PlanStep(Step):
             else:
                 write_plan(view, path, overwrite=True)
         except BichromusError as error:
-            self.session.trouble.emit([error])
+            self.session.context.report([error])
 
     def checklist(self) -> str:
         """Tonight as a list to print."""
-        return checklist(self.session.plan) if self.session.plan else ""
+        return (
+            checklist(self.session.planning.snapshot.view)
+            if self.session.planning.snapshot.view
+            else ""
+        )
 
     def select(self, channel: str) -> None:
         self.selected = channel
-        self._ask_rehearsal()
+        self._request_outlook()
 
     def enter(self) -> None:
         super().enter()
@@ -388,7 +409,7 @@ class PlanStep(Step):
         self.cap.set_value(plan.max_sub_s)
         self.high.set_value(plan.min_altitude)
         self.overlap.set_value(plan.overlap)
-        view = self.session.plan
+        view = self.session.planning.snapshot.view
         self.overlap.setVisible(view is not None and (view.frame.panels or (1, 1)) != (1, 1))
         self.dark.set_value(plan.sun_below)
         self.goal.setCurrentIndex(("deficit", "even", "typed").index(plan.goal_mode))
@@ -410,7 +431,7 @@ class PlanStep(Step):
 
     def _show(self) -> None:
         self._show_choices()
-        view = self.session.plan
+        view = self.session.planning.snapshot.view
         plan = self.session.state.plan
         self.band.show_plan(view)
         self.framing.show_plan(view, plan.camera_angle, plan.overlap)
@@ -418,12 +439,12 @@ class PlanStep(Step):
             fold.setVisible(view is not None)
         self.stage.setCurrentIndex(0 if view is None else 1)
         if view is None:
-            self.trouble.setText(self.session.plan_trouble)
+            self.errors.setText(self.session.planning.snapshot.error)
             return
         self.strip.show_nights(view.strip)
         self._show_heads(view)
         self._show_figures(view)
-        self._ask_rehearsal()
+        self._request_outlook()
 
     def _show_heads(self, view: PlanView) -> None:
         night = view.night
@@ -550,17 +571,17 @@ class PlanStep(Step):
             "look at the optics" if any(c.wants for c in view.checks) else "all well"
         )
 
-    def _ask_rehearsal(self) -> None:
-        view = self.session.plan
+    def _request_outlook(self) -> None:
+        view = self.session.planning.snapshot.view
         if view is None or not self.active:
             return
         names = [c.channel for c in view.channels]
         lacking = [c.channel for c in view.channels if c.missing_h > 0.02]
         channel = self.selected if self.selected in names else (lacking or names or [""])[0]
-        self.session.ask_rehearsal(channel)
+        self.session.planning.request_outlook(channel)
 
-    def _rehearsed(self, channel: str, pictures: tuple[np.ndarray, np.ndarray]) -> None:
-        view = self.session.plan
+    def _show_outlook(self, channel: str, pictures: tuple[np.ndarray, np.ndarray]) -> None:
+        view = self.session.planning.snapshot.view
         plan = next((c for c in view.channels if c.channel == channel), None) if view else None
         if plan is None:
             return
@@ -577,24 +598,37 @@ class PlanStep(Step):
 
     def names(self) -> set[str]:
         return (
-            {c.channel for c in self.session.plan.channels}
-            if self.session.plan is not None
+            {c.channel for c in self.session.planning.snapshot.view.channels}
+            if self.session.planning.snapshot.view is not None
             else set()
         )
 
     def held_hours(self, channel: str) -> float | None:
-        held = self.session.held().get(channel)
-        return held.hours if held is not None else None
+        return next((g.hours for g in self.session.growths() if g.channel == channel), None)
 
     def figure(self, channel: str) -> tuple[str, str]:
-        view = self.session.plan
+        view = self.session.planning.snapshot.view
         if view is None:
             return "tonight", "–"
         hours = view.tonight.hours.get(channel, 0.0)
         return "tonight", clock_text(hours) if hours else "–"
 
-    def station(self) -> tuple[State, int]:
-        view = self.session.plan
+    def status(self) -> tuple[StepState, int]:
+        view = self.session.planning.snapshot.view
         if view is None:
             return "empty", 0
         return ("full" if all(c.missing_h <= 0.02 for c in view.channels) else "half"), 0
+
+    def commands(self) -> list[Command]:
+        def ready() -> bool:
+            return self.session.planning.snapshot.view is not None
+
+        words = "plan horizon import export"
+        saving = "plan checklist calendar export"
+        return [
+            Command(
+                "things", "Sites, rigs, filters and targets", "Ctrl+T", self.edit_things, words
+            ),
+            Command("year", "A year at a glance", "Y", self.show_year, "plan season months", ready),
+            Command("save-plan", "Save tonight's plan", "Ctrl+P", self.choose_file, saving, ready),
+        ]

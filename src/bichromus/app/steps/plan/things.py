@@ -25,9 +25,11 @@ from ....core.model.errors import BichromusError, InputError
 from ....core.plan.catalogue import SOURCE, Entry, search
 from ....core.plan.horizon import read_horizon
 from ....core.plan.sky import bortle_mag
+from ....workspace.library.files import read_things, save_things, with_things
 from ....workspace.library.things import FilterThing, RigThing, SiteThing, TargetThing
-from ....workspace.planning.files import load_things, save_things
+from ....workspace.project.document import Command
 from ....workspace.project.folders import local_zone
+from ....workspace.project.state import ProjectState
 from ....workspace.session import Session
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import button, label
@@ -249,7 +251,7 @@ class ThingsDialog(QDialog):
 
     def _keep(self, words: str, things: tuple[Any, ...], row: int) -> None:
         changes: dict[str, Any] = {self._kind: [t.model_dump() for t in things]}
-        self._session.set_plan(words, **changes)
+        self._session.planning.set_plan(words, **changes)
         self.show_kind(row)
 
     def add(self) -> None:
@@ -266,7 +268,7 @@ class ThingsDialog(QDialog):
                 FilterThing(channel=c, width_nm=3.0).model_dump() for c in _FIRST_FILTERS
             ]
         row = len(self._things())
-        self._session.set_plan(f"add a {words}", **things)
+        self._session.planning.set_plan(f"add a {words}", **things)
         self.show_kind(row)
         first = next(iter(self.fields.values()), None)
         if first is not None:
@@ -353,11 +355,15 @@ class ThingsDialog(QDialog):
     def take_in(self, path: Path) -> None:
         """Add the things of a file."""
         try:
-            plan = load_things(self._session.state.plan, path)
+            found = read_things(path)
         except InputError as error:
             self.said.setText(error.sentence())
             return
-        self._session.set_plan("import things", **plan.model_dump())
+
+        def change(state: ProjectState) -> ProjectState:
+            return state.model_copy(update={"plan": with_things(state.plan, found)})
+
+        self._session.do(Command("import things", change))
         self.show_kind()
 
     def choose_export(self) -> None:

@@ -2,4 +2,6 @@
 
 from .step import PublishStep
 
-__all__ = ["PublishStep"]
+STEP = PublishStep
+
+__all__ = ["STEP"]

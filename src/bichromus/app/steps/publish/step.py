@@ -10,14 +10,14 @@ from PyQt6.QtWidgets import QCheckBox, QFileDialog, QHBoxLayout, QLineEdit, QWid
 from ....core.files import FORMATS
 from ....core.model.channel import LONG_NAMES
 from ....core.model.errors import InputError, OutputRefused
-from ....workspace.blend.publish import output_shape, summary, summary_rows, targets, used_sources
-from ....workspace.project.state import ProjectState
-from ...shell.route import State
+from ....workspace.blend.publish import output_shape, summary_rows, targets, used_sources
+from ...command import Command
+from ...shell.route import StepState
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, button, label
 from ...widgets.slider import ValueSlider
 from ...widgets.text import clock_text
-from ..step import Desk, Step
+from ..step import Step, StepContext
 
 _SIZES = (
     (None, "as it is"),
@@ -26,13 +26,6 @@ _SIZES = (
     (1920, "longest side 1920 px"),
     (1280, "longest side 1280 px"),
 )
-_TIPS = {
-    "tiff16": "16 bits for each colour, with profile: for further work and for print",
-    "tiff32": "32-bit float: nothing is rounded",
-    "png16": "16 bits, compressed without loss",
-    "jpeg": "small, to share",
-    "fits32": "three float planes with the blend's history",
-}
 
 
 class PublishStep(Step):
@@ -41,25 +34,27 @@ class PublishStep(Step):
     id = "publish"
     title = "Publish"
     tip = "Write the picture in open formats, with its recipe and the acquisition summary."
+    place = 70
+    topic = "blend"
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
+    def __init__(self, context: StepContext) -> None:
+        super().__init__(context)
         self.written: list[Path] = []
         self._written_for: object = None
         self._file_fold()
         self._place_fold()
         self._summary_fold()
-        desk.bridge.state.connect(self._show_state)
-        desk.bridge.recipe.connect(lambda _recipe: self._show())
-        desk.bridge.published.connect(self._published)
-        self._show_state(self.session.state)
+        context.bridge.state.connect(self._show_state)
+        context.bridge.recipe.connect(self._show)
+        context.bridge.published.connect(self._published)
+        self._show_state()
 
     def _file_fold(self) -> None:
         fold = self.file_fold = self.inspector.add(Fold("Picture"))
         self.boxes: dict[str, QCheckBox] = {}
         for fmt in FORMATS.values():
             box = QCheckBox(fmt.words)
-            box.setToolTip(_TIPS[fmt.id])
+            box.setToolTip(fmt.tip)
             box.setAccessibleName(fmt.words)
             box.clicked.connect(lambda _on: self._set_formats())
             self.boxes[fmt.id] = box
@@ -68,14 +63,14 @@ class PublishStep(Step):
         for _, words in _SIZES:
             self.size.addItem(words)
         self.size.activated.connect(
-            lambda i: self.session.set_publish("size", longest=_SIZES[i][0])
+            lambda i: self.session.publishing.set_publish("size", longest=_SIZES[i][0])
         )
         fold.add(self.size)
         self.quality = ValueSlider(
             "JPEG quality", 60, 100, 92, "Higher keeps more and is larger", 1, lambda v: f"{v:.0f}"
         )
         self.quality.settled.connect(
-            lambda v: self.session.set_publish("JPEG quality", quality=round(v))
+            lambda v: self.session.publishing.set_publish("JPEG quality", quality=round(v))
         )
         fold.add(self.quality)
 
@@ -125,45 +120,45 @@ class PublishStep(Step):
         """Write the files in a job."""
         state = self.session.state.publish
         if not state.formats:
-            self._trouble(InputError("No format is chosen", do="Tick at least one of the formats"))
+            self._report(InputError("No format is chosen", do="Tick at least one of the formats"))
             return
         folder = Path(self._folder()).expanduser()
         if not folder.is_dir():
-            self._trouble(
+            self._report(
                 OutputRefused("The folder does not exist", do="Choose another one", file=folder)
             )
             return
         self.outcome.setText("")
-        self._written_for = self.session.recipe
-        self.session.publish(targets(folder, self._stem(), state), self.replace.isChecked())
+        self._written_for = self.session.blend.snapshot.recipe
+        self.session.publishing.publish(
+            targets(folder, self._stem(), state), self.replace.isChecked()
+        )
 
     def copy_summary(self) -> None:
         clipboard = QGuiApplication.clipboard()
         if clipboard is not None:
-            clipboard.setText(
-                summary(self.session.state, self.session.channels, self.session.recipe)
-            )
+            clipboard.setText(self.session.publishing.summary())
 
-    def _trouble(self, error: InputError) -> None:
-        self.session.trouble.emit([error])
+    def _report(self, error: InputError) -> None:
+        self.session.context.report([error])
 
     def _set_formats(self) -> None:
         chosen = tuple(i for i, box in self.boxes.items() if box.isChecked())
-        self.session.set_publish("formats", formats=chosen)
+        self.session.publishing.set_publish("formats", formats=chosen)
 
     def set_folder(self, text: str) -> None:
         if text != self._folder():
-            self.session.set_publish("folder", folder=text)
+            self.session.publishing.set_publish("folder", folder=text)
 
     def _set_stem(self, text: str) -> None:
         clean = "".join("-" if c in '/\\:*?"<>|' else c for c in text.strip())
         if clean and clean != self._stem():
-            self.session.set_publish("file name", stem=clean)
+            self.session.publishing.set_publish("file name", stem=clean)
         self.stem.setText(self._stem())
 
     def _choose_folder(self) -> None:
         found = QFileDialog.getExistingDirectory(
-            self.desk.window, "Folder for the picture", self._folder()
+            self.context.window, "Folder for the picture", self._folder()
         )
         if found:
             self.set_folder(found)
@@ -181,7 +176,7 @@ class PublishStep(Step):
 
     def enter(self) -> None:
         super().enter()
-        self.desk.canvas.set_alone(None)
+        self.context.canvas.set_alone(None)
         self._show()
 
     def _published(self, paths: list[Path]) -> None:
@@ -190,8 +185,8 @@ class PublishStep(Step):
         names = ", ".join(p.name for p in paths)
         self.outcome.setText(f"Written: {names} ({size:.1f} MB), each with its recipe beside it.")
 
-    def _show_state(self, state: ProjectState) -> None:
-        publish = state.publish
+    def _show_state(self) -> None:
+        publish = self.session.state.publish
         for format_id, box in self.boxes.items():
             box.setChecked(format_id in publish.formats)
         self.quality.set_value(publish.quality)
@@ -205,18 +200,20 @@ class PublishStep(Step):
         self._show()
 
     def _show(self) -> None:
-        painter, recipe = self.session.painter, self.session.recipe
-        ready = painter is not None and recipe is not None
+        now = self.session.blend.snapshot
+        renderer, recipe = now.renderer, now.recipe
+        ready = renderer is not None and recipe is not None
         self.go.setEnabled(ready)
-        if painter is not None and ready:
-            height, width = output_shape(painter.shape, self.session.state.publish.longest)
+        if renderer is not None and ready:
+            height, width = output_shape(renderer.shape, self.session.state.publish.longest)
             self.file_fold.set_note(f"{width} × {height} px")
         else:
             self.file_fold.set_note("")
         self._show_summary()
 
     def _show_summary(self) -> None:
-        state, channels, recipe = self.session.state, self.session.channels, self.session.recipe
+        now = self.session.blend.snapshot
+        state, channels, recipe = self.session.state, now.channels, now.recipe
         rows = summary_rows(state, channels, recipe)
         self.rows.show_rows(
             [
@@ -233,11 +230,23 @@ class PublishStep(Step):
         )
 
     def figure(self, channel: str) -> tuple[str, str]:
-        prepared = self.session.channels.channel(channel)
+        prepared = self.session.channels.snapshot.channel(channel)
         return "from", prepared.label.partition(",")[0][:12]
 
-    def station(self) -> tuple[State, int]:
-        recipe = self.session.recipe
+    def status(self) -> tuple[StepState, int]:
+        recipe = self.session.blend.snapshot.recipe
         if recipe is None:
             return "empty", 0
         return ("full" if self.written and self._written_for == recipe else "half"), 0
+
+    def commands(self) -> list[Command]:
+        def ready() -> bool:
+            return self.session.blend.snapshot.recipe is not None
+
+        copy, words = "Copy the acquisition summary", "file export write"
+        return [
+            Command(
+                "publish", "Publish the picture", "Ctrl+E", self.here(self.publish), words, ready
+            ),
+            Command("summary", copy, "Ctrl+Shift+C", self.copy_summary, "file", ready),
+        ]

@@ -2,4 +2,6 @@
 
 from .step import SubsStep
 
-__all__ = ["SubsStep"]
+STEP = SubsStep
+
+__all__ = ["STEP"]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
@@ -15,16 +17,18 @@ from PyQt6.QtWidgets import (
 )
 
 from ....core.advise.rejects import effect_words
-from ....workspace.subs.controller import Reviewer
-from ....workspace.subs.groups import Group, Reviewed
-from ....workspace.viewing.renderer import Request
+from ....core.model.log_columns import READ
+from ....workspace.subs.controller import SubsController
+from ....workspace.subs.groups import Group, GroupKey, Reviewed
+from ....workspace.viewing.request import Request
 from ...canvas import Canvas
-from ...shell.ledger import Card
-from ...shell.route import State
+from ...command import Command
+from ...shell.channel_list import Card
+from ...shell.route import StepState
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, button, label
 from ...widgets.text import clock_text
-from ..step import Desk, Step
+from ..step import Step, StepContext
 from .plots import FIGURES, Plots
 from .strip import Strip
 
@@ -44,15 +48,16 @@ class SubsStep(Step):
     id = "subs"
     title = "Subs"
     tip = "Look at the subs one by one, keep or reject them."
+    place = 30
 
-    def __init__(self, desk: Desk) -> None:
-        super().__init__(desk)
+    def __init__(self, context: StepContext) -> None:
+        super().__init__(context)
         self.stage: QStackedWidget = self._make_stage()
-        self.first = self.canvas
+        self.first = self._canvas
         self._sub_fold()
         self._group_fold()
         self._after_fold()
-        bridge = desk.bridge
+        bridge = context.bridge
         bridge.reviewed.connect(self._show)
         bridge.stepped.connect(self._show_sub)
         bridge.sub_rendered.connect(self._answer)
@@ -60,22 +65,55 @@ class SubsStep(Step):
         self._show()
 
     @property
-    def reviewer(self) -> Reviewer:
-        return self.session.reviewer
+    def review(self) -> SubsController:
+        """The review of the project's subs."""
+        return self.session.subs
+
+    @property
+    def canvas(self) -> Canvas:
+        return self._canvas
+
+    def commands(self) -> list[Command]:
+        def reviewing(
+            id_: str, title: str, key: str, run: Callable[[], object], words: str
+        ) -> Command:
+            return Command(id_, title, key, self.when_active(run), words)
+
+        review = self.review
+        waits = "Next sub that wants a decision"
+        return [
+            reviewing("next-sub", "Next sub", ".", partial(self.step, 1), "subs step run"),
+            reviewing("last-sub", "Previous sub", ",", partial(self.step, -1), "subs step run"),
+            reviewing("next-waiting", waits, "D", review.next_waiting, "subs suggested"),
+            reviewing("keep", "Keep this sub", "K", partial(review.decide, True), "subs"),
+            reviewing("reject", "Reject this sub", "X", partial(review.decide, False), "subs out"),
+            reviewing("undecide", "Undecide this sub", "U", review.undecide, "subs"),
+            reviewing(
+                "suggested", "Take all suggestions", "Shift+X", self.take_suggestions, "subs out"
+            ),
+            reviewing(
+                "stack-night",
+                "Stack this night",
+                "Ctrl+Return",
+                self.session.stack_night,
+                "subs preliminary quick",
+            ),
+            reviewing("list-kept", "List the kept subs", "", self.choose_list, "subs export"),
+        ]
 
     # --- building ---
 
     def _make_stage(self) -> QStackedWidget:
-        self.canvas = Canvas()
-        self.canvas.setAccessibleName("the sub")
-        self.canvas.setToolTip(
+        self._canvas = Canvas()
+        self._canvas.setAccessibleName("the sub")
+        self._canvas.setToolTip(
             "Wheel zooms at the pointer, drag pans, F fits, Z shows one to one.\n"
             ", and . step, hold to run; K keeps, X rejects."
         )
-        self.canvas.wanted.connect(self.session.reviewer.ask_view)
-        self.strip, self.plots = Strip(self.session.reviewer.thumb_of), Plots()
+        self._canvas.wanted.connect(self.session.subs.pictures.request_view)
+        self.strip, self.plots = Strip(self.session.subs.pictures.thumb_of), Plots()
         for part in (self.strip, self.plots):
-            part.chosen.connect(self.session.reviewer.go)
+            part.chosen.connect(self.session.subs.go)
         stage = QStackedWidget()
         stage.addWidget(self._empty_page())
         page = QWidget()
@@ -98,7 +136,7 @@ class SubsStep(Step):
         top.addStretch(1)
         top.addWidget(self.verdict)
         column.addLayout(top)
-        column.addWidget(self.canvas, 1)
+        column.addWidget(self._canvas, 1)
         column.addWidget(self.strip)
         lower = QHBoxLayout()
         lower.setContentsMargins(14, 0, 14, 0)
@@ -138,9 +176,9 @@ class SubsStep(Step):
         self.open_button = button(
             "Undecide", "Leave this sub to the suggestions again (U)", "quiet"
         )
-        self.keep_button.clicked.connect(lambda: self.reviewer.decide(True))
-        self.reject_button.clicked.connect(lambda: self.reviewer.decide(False))
-        self.open_button.clicked.connect(lambda: self.reviewer.undecide())
+        self.keep_button.clicked.connect(lambda: self.review.decide(True))
+        self.reject_button.clicked.connect(lambda: self.review.decide(False))
+        self.open_button.clicked.connect(lambda: self.review.undecide())
         for part in (self.keep_button, self.reject_button, self.open_button):
             line.addWidget(part)
         fold.add(row)
@@ -193,11 +231,11 @@ class SubsStep(Step):
 
     def step(self, count: int) -> None:
         """Go some subs on or back."""
-        self.reviewer.step(count)
+        self.review.step(count)
 
     def take_suggestions(self) -> None:
-        count = self.reviewer.take_suggestions()
-        self.session.told.emit(
+        count = self.review.take_suggestions()
+        self.session.context.message(
             f"{count} decided as suggested. Ctrl+Z takes it back."
             if count
             else "There is nothing to decide."
@@ -205,63 +243,67 @@ class SubsStep(Step):
 
     def choose_list(self) -> None:
         path, _ = QFileDialog.getSaveFileName(
-            self.desk.window, "List of the kept subs", str(Path.home() / "kept.txt"), "Text (*.txt)"
+            self.context.window,
+            "List of the kept subs",
+            str(Path.home() / "kept.txt"),
+            "Text (*.txt)",
         )
         if path:
-            self.reviewer.export_kept(Path(path))
+            self.review.export_kept(Path(path))
 
     def ask_move(self) -> None:
         """Ask, then move the rejected files."""
-        group = self.reviewer.group
+        group = self.review.snapshot.group
         count = sum(not r.sub.kept for r in group.subs) if group else 0
         if not count:
-            self.session.told.emit("No sub of this group is rejected.")
+            self.session.context.message("No sub of this group is rejected.")
             return
         words = (
             f"Move {count} rejected {'file' if count == 1 else 'files'} into a folder "
             "called rejected beside them?"
         )
-        answer = QMessageBox.question(self.desk.window, "Move the rejected", words)
+        answer = QMessageBox.question(self.context.window, "Move the rejected", words)
         if answer == QMessageBox.StandardButton.Yes:
-            self.session.told.emit(f"{self.reviewer.move_rejected()} moved.")
+            self.session.context.message(f"{self.review.move_rejected()} moved.")
 
     def _choose(self, index: int) -> None:
-        keys = list(self.reviewer.groups)
+        keys = list(self.review.snapshot.groups)
         if 0 <= index < len(keys):
-            self.reviewer.choose(keys[index])
+            self.review.choose(keys[index])
 
     def select(self, channel: str) -> None:
-        self.reviewer.choose_channel(channel)
+        self.review.choose_channel(channel)
 
     def enter(self) -> None:
         super().enter()
-        self.reviewer.enter()
+        self.review.set_active(True)
         self._show()
 
     def leave(self) -> None:
         super().leave()
-        self.reviewer.leave()
+        self.review.set_active(False)
 
     # --- what is shown ---
 
     def _answer(self, request: Request, pixels: object) -> None:
-        self.canvas.show_answer(request, pixels)  # type: ignore[arg-type]
+        self._canvas.show_answer(request, pixels)  # type: ignore[arg-type]
 
     def _show(self) -> None:
-        reviewer, group = self.reviewer, self.reviewer.group
+        now = self.review.snapshot
+        group = now.group
         self.stage.setCurrentIndex(1 if group is not None else 0)
         for fold in (self.sub_fold, self.group_fold, self.after_fold):
             fold.setVisible(group is not None)
         if group is None:
             return
-        labels = [_group_label(k, len(s)) for k, s in reviewer.groups.items()]
+        labels = [_group_label(k, len(s)) for k, s in now.groups.items()]
         if [self.box.itemText(i) for i in range(self.box.count())] != labels:
             self.box.clear()
             self.box.addItems(labels)
-        keys = list(reviewer.groups)
+        keys = list(now.groups)
         if group.key in keys:
             self.box.setCurrentIndex(keys.index(group.key))
-        self.canvas.set_shape(reviewer.shape)
+        self._canvas.set_shape(now.shape)
         self._show_group(group)
         self._show_sub()
 
@@ -311,10 +353,11 @@ class SubsStep(Step):
         )
 
     def _show_sub(self) -> None:
-        group, here = self.reviewer.group, self.reviewer.current
+        now = self.review.snapshot
+        group, here = now.group, now.current
         if group is None or here is None:
             return
-        index = self.reviewer.index
+        index = now.index
         start = f"{here.sub.start:%H:%M} UTC" if here.sub.start else ""
         self.where.setText(f"{index + 1} of {len(group.subs)}   {start}")
         words, wants = _verdict(here)
@@ -328,10 +371,10 @@ class SubsStep(Step):
         self.open_button.setEnabled(bool(here.sub.mark))
         self.strip.show_group(group, index)
         self.plots.show_group(group, index)
-        self.canvas.ask()
+        self._canvas.ask()
 
     def _show_says(self, here: Reviewed) -> None:
-        effect = self.reviewer.effect_of_current()
+        effect = self.review.effect_of_current()
         text = here.grade.reason if here.grade is not None else ""
         if effect is not None and effect.subs and here.grade is not None and not here.grade.keep:
             text = f"{text[:1].upper()}{text[1:]}. {effect_words(here.sub.channel, effect)}"
@@ -339,10 +382,10 @@ class SubsStep(Step):
         self.says.setVisible(bool(text))
 
     def names(self) -> set[str]:
-        return {k[3] for k in self.reviewer.groups if k[3]}
+        return {k.channel for k in self.review.snapshot.groups if k.channel}
 
     def card(self, channel: str, key: str) -> Card | None:
-        view = self.session.logbook.view
+        view = self.session.log.snapshot.view
         hours = view.hours.get(channel)
         if hours is None:
             return None
@@ -361,19 +404,19 @@ class SubsStep(Step):
         )
 
     def figure(self, channel: str) -> tuple[str, str]:
-        return "kept", f"{self.session.logbook.view.subs_kept.get(channel, 0):,}"
+        return "kept", f"{self.session.log.snapshot.view.subs_kept.get(channel, 0):,}"
 
-    def station(self) -> tuple[State, int]:
-        reviewer = self.reviewer
-        count = sum(reviewer.waiting.get(k, 0) for k in reviewer.groups)
-        if not reviewer.groups:
+    def status(self) -> tuple[StepState, int]:
+        now = self.review.snapshot
+        count = sum(now.waiting.get(k, 0) for k in now.groups)
+        if not now.groups:
             return "empty", 0
         return ("half" if count else "full"), count
 
 
-def _group_label(key: tuple[str, str, str, str, float], count: int) -> str:
-    night, who, _, channel, seconds = key
-    return f"{channel or '?'}   {night}   {who}   {count} × {seconds:g} s"
+def _group_label(key: GroupKey, count: int) -> str:
+    what = f"{key.channel or '?'}   {key.night}   {key.contributor}"
+    return f"{what}   {count} × {key.seconds:g} s"
 
 
 def _verdict(r: Reviewed) -> tuple[str, bool]:
@@ -398,8 +441,8 @@ def _figures(r: Reviewed, group: Group) -> list[tuple[str, str, str, str]]:
         rows.append(
             (figure.name, middle, figure.text(value) if value is not None else "–", figure.tip)
         )
-    if r.sub.temperature_c is not None:
-        rows.append(
-            ("sensor", "", f"{r.sub.temperature_c:.0f} °C".replace("-", "−"), "From the header")
-        )
+    for column in READ:
+        read = r.sub.figures.get(column.id)
+        if read is not None and not column.splits_runs:
+            rows.append((column.title, "", column.text(read), "From the header"))
     return rows

@@ -94,17 +94,17 @@ class Strip(QWidget):
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(QColor(t.strong if here else t.line), 2 if here else 1))
         painter.drawRect(box)
-        foot = QPointF(box.center().x(), box.bottom() + 10)
+        status_bar = QPointF(box.center().x(), box.bottom() + 10)
         if not r.sub.kept:
             painter.setPen(QPen(QColor(t.text), 1.8))
-            painter.drawLine(foot + QPointF(-4, -4), foot + QPointF(4, 4))
-            painter.drawLine(foot + QPointF(-4, 4), foot + QPointF(4, -4))
+            painter.drawLine(status_bar + QPointF(-4, -4), status_bar + QPointF(4, 4))
+            painter.drawLine(status_bar + QPointF(-4, 4), status_bar + QPointF(4, -4))
         elif r.waiting:
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(QColor(t.accent))
-            painter.drawEllipse(foot, 4, 4)
+            painter.drawEllipse(status_bar, 4, 4)
         elif r.sub.mark:
-            fill_rect(painter, QRectF(foot.x() - 8, foot.y() - 1, 16, 2), t.text, 1)
+            fill_rect(painter, QRectF(status_bar.x() - 8, status_bar.y() - 1, 16, 2), t.text, 1)
 
     def _pixmap(self, file: str) -> QPixmap | None:
         if file not in self._pixmaps:

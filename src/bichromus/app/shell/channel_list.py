@@ -34,7 +34,7 @@ class Card:
     first: str = "SNR"
 
 
-class Ledger(QWidget):
+class ChannelList(QWidget):
     """Click or up and down keys select a channel; ``chosen`` carries its name."""
 
     chosen = pyqtSignal(str)

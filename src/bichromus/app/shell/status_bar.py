@@ -82,7 +82,7 @@ class _Bar(QWidget):
         painter.fillRect(QRectF(0, y, self.width() * self.share, 3), QColor(LOOK.theme.text))
 
 
-class Foot(QWidget):
+class StatusBar(QWidget):
     """30 pixels. ``why`` asks for the figures behind the advice, ``cancel`` for the end of
     the job.
     """
@@ -127,7 +127,7 @@ class Foot(QWidget):
         if not self._passing.isActive():
             self._settle()
 
-    def tell(self, text: str, ms: int = 2500) -> None:
+    def say(self, text: str, ms: int = 2500) -> None:
         """Say something in passing, in place of the advice."""
         self.sentence.put(text, "")
         self.why_button.hide()

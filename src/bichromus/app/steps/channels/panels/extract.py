@@ -1,0 +1,111 @@
+"""The response, what the data say of it, and what the extraction gained."""
+
+from __future__ import annotations
+
+from PyQt6.QtWidgets import QLabel, QPushButton
+
+from .....workspace.channels.notes import ExtractionNote
+from .....workspace.channels.prepared import Prepared
+from .....workspace.channels.steps import disagreement, members_of
+from .....workspace.session import Session
+from ....widgets.fold import Figures, button, label
+from ..leaks import LeakBars
+from .base import Panel
+
+
+class ExtractPanel(Panel):
+    """The response, what the data say of it, and what the extraction gained."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.response: QPushButton = button("generic", "")
+        self.leaks = LeakBars()
+        self.table = Figures()
+        self.verdict: QLabel = label("", "muted", wrap=True)
+        self.use = button(
+            "use the measured leaks",
+            "Keep a response with the leaks that the data tell, and use it",
+        )
+        self.use.clicked.connect(lambda: session.channels.use_measured_leaks(self.channel))
+        self.gains = Figures()
+        for widget in (self.response, self.leaks, self.table, self.verdict, self.use, self.gains):
+            self.column.addWidget(widget)
+
+    def refresh(self, prepared: Prepared) -> None:
+        made = [p for p in members_of(self.channels, prepared) if p.notes.extraction is not None]
+        if not made or made[0].notes.extraction is None:
+            return
+        rows = _leak_rows(made[0].notes.extraction)
+        self.table.show_rows(rows)
+        self.verdict.setText(verdict(made[0], bool(rows)))
+        measured = made[0].notes.extraction.measured.values()
+        refused = [f"{n}: {why}." for leaks in measured for n, why in leaks.refused.items()]
+        self.verdict.setToolTip("\n".join(refused))
+        apart = disagreement(made[0]) is not None
+        self.verdict.setProperty("role", "wants" if apart else "muted")
+        style = self.verdict.style()
+        if style is not None:
+            style.polish(self.verdict)
+        self.use.setVisible(apart)
+        self.gains.show_rows([row for member in made for row in _gain_rows(member)])
+
+
+def _leak_rows(note: ExtractionNote) -> list[tuple[str, str, str, str]]:
+    """Leaks that the data tell beside those of the response."""
+    rows = []
+    for stack, leaks in note.measured.items():
+        for name, table in note.table.get(stack, {}).items():
+            value = leaks.values.get(name)
+            if value is not None:
+                rows.append(
+                    (
+                        name,
+                        f"table {table:.3f}",
+                        f"≤ {value:.3f}",
+                        f"{stack}: the lowest ratio on which enough places agree;\n"
+                        "where the other line is not quite dark it is above the true leak",
+                    )
+                )
+    return rows
+
+
+def _gain_rows(member: Prepared) -> list[tuple[str, str, str, str]]:
+    """What an extraction gained, and the scale of a second stack."""
+    note = member.notes.extraction
+    if note is None:
+        return []
+    rows = [
+        (
+            f"gain of {member.channel}",
+            "",
+            f"{100 * (note.snr_gain - 1):+.0f} % SNR".replace("-", "−"),
+            f"SNR of {member.channel} over the plain colour plane at the same light.\n"
+            "Taking a leak out costs a little noise; a second stack wins much.",
+        )
+    ]
+    if note.scale is not None:
+        rows.append(
+            (
+                f"scale of second {member.channel}",
+                f"r {note.correlation or 0:.3f}",
+                f"{note.scale:.3f}",
+                "Flux of the second stack over the first, from the nebula alone",
+            )
+        )
+    return rows
+
+
+def verdict(prepared: Prepared, measured: bool) -> str:
+    """Whether the data agree with the table, in words."""
+    apart = disagreement(prepared)
+    if apart is not None:
+        return (
+            f"{apart[0]}: {apart[1]} is {apart[2]:.2f} times the table's. "
+            "Look at both before you choose."
+        )
+    if measured:
+        return "The data do not speak against the table: no need to change it."
+    return (
+        "The data do not tell the leaks: the lines lie on each other, or are too faint. "
+        "The table is used."
+    )

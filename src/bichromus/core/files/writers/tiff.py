@@ -1,0 +1,62 @@
+"""TIFF with 16 bits or 32-bit float a colour, its profile, and the recipe in its description."""
+
+from __future__ import annotations
+
+from functools import partial
+from pathlib import Path
+from typing import Final
+
+import numpy as np
+import tifffile
+
+from .base import PictureFormat, Task, srgb_profile
+
+_CLASSIC_BYTES: Final = 3_900_000_000
+"""Beyond this a classic TIFF, whose offsets have 32 bits, may overflow."""
+
+
+def _write(dtype: str, path: Path, task: Task) -> None:
+    shape = task.shape
+    # bare JSON would be taken for the layout that some readers keep there
+    description = "recipe: " + task.recipe.encode("ascii", "backslashreplace").decode()
+    with tifffile.TiffWriter(path, bigtiff=shape[0] * shape[1] * 12 > _CLASSIC_BYTES) as tif:
+        place = tif.write(
+            None,
+            shape=(*shape, 3),
+            dtype=dtype,
+            photometric="rgb",
+            rowsperstrip=64,
+            iccprofile=srgb_profile(),
+            description=description,
+            metadata=None,
+            software="Bichromus",
+            returnoffset=True,
+        )
+    assert place is not None
+    with open(path, "r+b") as handle:
+        handle.seek(place[0])
+        for band in task.bands:
+            handle.write(np.ascontiguousarray(band).data)
+
+
+FORMATS = (
+    PictureFormat(
+        "tiff16",
+        (".tiff", ".tif"),
+        "uint16",
+        "TIFF, 16 bits",
+        "16 bits for each colour, with profile: for further work and for print",
+        partial(_write, "uint16"),
+        order=10,
+    ),
+    PictureFormat(
+        "tiff32",
+        (".tiff",),
+        "float32",
+        "TIFF, 32-bit float",
+        "32-bit float: nothing is rounded",
+        partial(_write, "float32"),
+        order=20,
+        tail="_float",
+    ),
+)

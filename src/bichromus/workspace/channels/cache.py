@@ -1,0 +1,165 @@
+"""Prepared channels on disk, each in a folder named by the hash of all that it was made of."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import shutil
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass, field, replace
+from pathlib import Path
+from typing import Any, Final
+
+import numpy as np
+from pydantic import TypeAdapter
+
+from ...core.blend.companions import half_size
+from ...core.files.atomic import write_failed
+from ...core.model.measures import Measure
+from ...core.model.planes import F32
+from .notes import Histogram, Notes
+from .origin import Origin
+from .prepared import Prepared
+
+FORMAT: Final = 8
+_SMALLEST_PX: Final = 400
+"""A pyramid ends at the level whose longer side is no longer than this: smaller than any view."""
+_BINS: Final = 96
+_SAMPLES: Final = 400_000
+_LOW: Final = float(np.arcsinh(-3.0))
+
+
+@dataclass(frozen=True)
+class Draft:
+    """A channel that was made and is not in the cache yet: the plane (H, W) with the background
+    still in it, ``maps`` (H, W) from 0 to 1, ``half_res_planes`` of half the size with their sky at
+    0.
+    """
+
+    origin: Origin
+    label: str
+    plane: F32
+    measure: Measure
+    hours: float | None
+    notes: Notes
+    maps: Mapping[str, F32] = field(default_factory=dict)
+    half_res_planes: Mapping[str, F32] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class _Facts:
+    """All of a prepared channel but its planes."""
+
+    format: int
+    origin: Origin
+    label: str
+    levels: int
+    maps: tuple[str, ...]
+    half_res_planes: dict[str, int]
+    measure: Measure
+    hours: float | None
+    notes: Notes
+
+
+_FACTS: Final = TypeAdapter(_Facts)
+
+
+def prepared_key(*parts: str) -> str:
+    """The name in the cache of what was made of such parts; empty ones do not count."""
+    text = "\n".join((str(FORMAT), *filter(None, parts)))
+    return hashlib.sha256(text.encode()).hexdigest()[:24]
+
+
+def load_prepared(cache: Path, key: str) -> Prepared | None:
+    """From the cache; None when it is not there or not whole."""
+    folder = cache / key
+    try:
+        facts = _FACTS.validate_python(json.loads((folder / "facts.json").read_text("utf-8")))
+        if facts.format != FORMAT:
+            return None
+        found = Prepared(
+            key,
+            facts.origin,
+            facts.label,
+            facts.measure,
+            _load_levels(folder, "level", facts.levels),
+            facts.hours,
+            facts.notes,
+            maps={n: _load_levels(folder, n, facts.levels) for n in facts.maps},
+            half_res_planes={
+                n: _load_levels(folder, n, count) for n, count in facts.half_res_planes.items()
+            },
+        )
+        os.utime(folder)  # what was not asked for longest goes first when the cache is full
+        return found
+    except (OSError, ValueError, KeyError, TypeError):
+        return None
+
+
+def save_prepared(cache: Path, key: str, draft: Draft) -> Prepared:
+    """Take the background off, build the pyramid, write it whole or not at all. Raises
+    WriteFailed.
+    """
+    partial = cache / f".{key}.{os.getpid()}.partial"
+    shutil.rmtree(partial, ignore_errors=True)
+    try:
+        partial.mkdir(parents=True)
+        _write(partial, draft)
+        shutil.rmtree(cache / key, ignore_errors=True)
+        os.replace(partial, cache / key)
+    except OSError as error:
+        raise write_failed(error, cache / key) from error
+    finally:
+        shutil.rmtree(partial, ignore_errors=True)
+    found = load_prepared(cache, key)
+    assert found is not None
+    return found
+
+
+def _write(folder: Path, draft: Draft) -> None:
+    measure = draft.measure
+    clean = draft.plane - measure.surface.rows(0, draft.plane.shape[0])
+    np.nan_to_num(clean, copy=False, nan=0.0)
+    count = _save_levels(folder, "level", clean)
+    for name, values in draft.maps.items():
+        _save_levels(folder, name, values, as_bytes=True)
+    halves = {n: _save_levels(folder, n, p) for n, p in draft.half_res_planes.items()}
+    facts = _Facts(
+        FORMAT,
+        draft.origin,
+        draft.label,
+        count,
+        tuple(draft.maps),
+        halves,
+        measure,
+        draft.hours,
+        replace(draft.notes, histogram=_histogram(clean, measure)),
+    )
+    (folder / "facts.json").write_text(json.dumps(asdict(facts)), "utf-8")
+
+
+def _load_levels(folder: Path, name: str, count: int) -> tuple[Any, ...]:
+    return tuple(np.load(folder / f"{name}{i}.npy", mmap_mode="r") for i in range(count))
+
+
+def _save_levels(folder: Path, name: str, plane: F32, as_bytes: bool = False) -> int:
+    count = 0
+    while True:
+        stored = np.rint(plane * np.float32(255)).astype(np.uint8) if as_bytes else plane
+        np.save(folder / f"{name}{count}.npy", stored)
+        count += 1
+        if max(plane.shape) <= _SMALLEST_PX:
+            return count
+        plane = half_size(plane)
+
+
+def _histogram(plane: F32, measure: Measure) -> Histogram:
+    """How many pixels have which value, in steps that are even in noise near zero and in ratio
+    above: the unit is two sigma.
+    """
+    unit = 2 * measure.noise.sigma_px or 1e-12
+    values = np.arcsinh(np.asarray(plane).ravel()[:: max(1, plane.size // _SAMPLES)] / unit)
+    high = float(np.arcsinh(max(float(plane.max()), 4 * unit) / unit))
+    counts, _ = np.histogram(values, bins=_BINS, range=(_LOW, high))
+    return Histogram(unit, _LOW, high, tuple(counts.tolist()))

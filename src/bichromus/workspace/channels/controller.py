@@ -1,0 +1,209 @@
+"""The channels of the open project: prepared when what they depend on changes, published whole."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Sequence
+from dataclasses import replace
+from pathlib import Path
+from typing import Final
+
+from psygnal import Signal
+
+from ...core.advise import advise_channels
+from ...core.advise.base import listed
+from ...core.extract import load_response
+from ...core.extract.leaks import Leaks
+from ...core.model.progress import Progress
+from ..project.cache import bound_cache, clear_cache
+from ..project.context import ProjectContext
+from ..project.responses import find_response, keep_response, take_response
+from ..project.state import PreparationState
+from . import commands
+from .build import EMPTY, Channels, choose, prepare
+from .layers import write_layers
+from .sources import inspect
+from .steps import standings
+
+PREPARING: Final = "preparing channels"
+_CACHE_BYTES: Final = 8 * 10**9
+"""What the cache may hold until the person says something else."""
+
+
+class ChannelsController:
+    """Owns the prepared channels. ``changed`` follows a new ``snapshot``; ``written`` carries files
+    that were written, ``cached`` the size of the cache in bytes.
+    """
+
+    changed = Signal()
+    written = Signal(list)
+    cached = Signal(int)
+
+    def __init__(self, context: ProjectContext) -> None:
+        self._context = context
+        self._lock = threading.Lock()
+        self._snapshot = EMPTY
+        self._wanted: PreparationState | None = None
+        self.cache_limit = _CACHE_BYTES
+        context.jobs.failed.connect(lambda title, _error: self._forget(title))
+        context.jobs.cancelled.connect(self._forget)
+
+    @property
+    def snapshot(self) -> Channels:
+        """The channels as they were prepared last."""
+        return self._snapshot
+
+    # --- following the project ---
+
+    def follow(self) -> None:
+        """Prepare the channels where what they depend on has changed."""
+        with self._lock:
+            wanted = self._context.document.saved.preparation
+            if self._wanted is None or wanted.to_be_made() != self._wanted.to_be_made():
+                self._wanted = wanted
+                self._submit(wanted)
+                return
+            if wanted == self._wanted:
+                return
+            self._wanted = wanted
+            chosen = choose(wanted, self._snapshot.origins)
+            if chosen == self._snapshot.chosen:
+                return
+            self._snapshot = replace(self._snapshot, chosen=chosen)
+        self._announce()
+
+    def prepare_again(self) -> None:
+        """Prepare the channels again, whatever is known of them."""
+        with self._lock:
+            self._wanted = None
+        self.follow()
+
+    def _submit(self, wanted: PreparationState) -> None:
+        store = self._context.document.store
+        self._context.jobs.submit(PREPARING, lambda p: prepare(store, wanted, p), self.publish)
+
+    def publish(self, made: Channels) -> None:
+        """Take over what a job has made; what was chosen meanwhile counts."""
+        with self._lock:
+            wanted = self._wanted
+            chosen = choose(wanted, made.origins) if wanted is not None else made.chosen
+            self._snapshot = replace(made, chosen=chosen)
+        self.tidy_cache()
+        self._announce()
+
+    def _announce(self) -> None:
+        self.changed.emit()
+        found = self._snapshot
+        measures = {n: p.measure for n, p in found.in_use.items()}
+        hours = {n: p.hours for n, p in found.in_use.items()}
+        advice = advise_channels(measures, hours, standings(found)) if measures else None
+        self._context.advise("channels", advice)
+
+    def _forget(self, title: str) -> None:
+        """What failed or was cancelled can be asked for again."""
+        if title == PREPARING:
+            with self._lock:
+                self._wanted = None
+
+    # --- what takes a while ---
+
+    def open_files(self, paths: Sequence[Path]) -> None:
+        """Open stacks; what cannot be used is reported, the rest is kept."""
+
+        def work(progress: Progress) -> None:
+            document = self._context.document
+            found, errors = inspect(document.store, list(paths), document.saved.sources, progress)
+            progress.step(1.0)  # what was cancelled changes nothing
+            if found:
+                self._ask_about([Path(s.path).name for s in found if not s.sure])
+                document.do(commands.open_sources(found))
+            if errors:
+                self._context.report(errors)
+
+        self._context.jobs.submit("opening stacks", work)
+
+    def _ask_about(self, unsure: Sequence[str]) -> None:
+        if unsure:
+            verb = "does" if len(unsure) == 1 else "do"
+            self._context.message(
+                f"{listed(list(unsure[:3]))} {verb} not say what is in it: "
+                "say it in Channels, under Stacks."
+            )
+
+    def open_preliminary(self, paths: Sequence[Path], progress: Progress) -> None:
+        """Open preliminary stacks, within a job."""
+        document = self._context.document
+        rest = [s for s in document.saved.sources if not (s.preliminary and Path(s.path) in paths)]
+        found, errors = inspect(document.store, paths, rest, progress, preliminary=True)
+        progress.step(1.0)
+        if found:
+            document.do(commands.open_preliminary(found))
+        if errors:
+            self._context.report(errors)
+
+    def take_response(self, path: Path) -> None:
+        """Keep a response table with the project and use it; one that is not usable is reported
+        and changes nothing.
+        """
+        store = self._context.document.store
+        self._context.guarded(lambda: self._use_response(take_response(store, path)))
+
+    def use_measured_leaks(self, channel: str) -> None:
+        """Take the leaks that the data tell in place of the table's, as a response that is kept
+        with the project.
+        """
+        notes = [p.notes.extraction for p in self._snapshot.of(channel)]
+        found = next((n.measured for n in notes if n is not None and n.measured), {})
+        values = {n: v for leaks in found.values() for n, v in leaks.values.items()}
+        if not values:
+            return
+        document = self._context.document
+        store, response = document.store, document.saved.preparation.response
+
+        def keep() -> None:
+            base = load_response(find_response(store, response))
+            self._use_response(keep_response(store, Leaks(values, {}).applied(base)))
+
+        self._context.guarded(keep)
+
+    def _use_response(self, name: str) -> None:
+        self._context.document.do(commands.set_response(name))
+
+    def save_layers(self, channel: str, folder: Path) -> None:
+        """Write a channel without its stars, and the stars alone, as FITS into a folder, in a
+        job.
+        """
+        found, state = self._snapshot, self._context.document.saved
+        starless = found.starless.get(channel)
+        if starless is None:
+            return
+        whole = found.channel(channel)
+        coloured = found.star_colours if channel in found.star_colours else {}
+
+        def work(progress: Progress) -> None:
+            self.written.emit(write_layers(whole, starless, folder, state, coloured, progress))
+
+        self._context.jobs.submit(f"writing the layers of {channel}", work)
+
+    # --- the cache ---
+
+    def bound_cache(self, limit: int) -> None:
+        """Keep the cache below a size in bytes from now on; what is in use stays."""
+        self.cache_limit = limit
+        self._context.jobs.submit("tidying the cache", lambda _progress: self.tidy_cache())
+
+    def tidy_cache(self) -> None:
+        """Delete what was not used for longest where the cache is over its limit, and tell its
+        size.
+        """
+        folder = self._context.document.store.cache
+        self.cached.emit(bound_cache(folder, self.cache_limit, self._snapshot.keys))
+
+    def compute_again(self) -> None:
+        """Delete the cache and prepare everything anew."""
+
+        def work(_progress: Progress) -> None:
+            clear_cache(self._context.document.store.cache)
+            self.prepare_again()
+
+        self._context.jobs.submit("deleting the cache", work)

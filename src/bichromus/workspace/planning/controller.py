@@ -1,0 +1,87 @@
+"""The plan of the open project: made anew when what it rests on changes, published whole."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from psygnal import Signal
+
+from ...core.model.errors import InputError
+from ..project.context import ProjectContext
+from ..project.document import Command
+from .held import Held
+from .view import PlanView, make_plan, outlook, year_of
+
+
+@dataclass(frozen=True)
+class PlanSnapshot:
+    """The plan; None where a thing is missing, and then ``error`` says which."""
+
+    view: PlanView | None = None
+    error: str = ""
+
+    @property
+    def wanted_h(self) -> dict[str, float]:
+        """Hours wanted by channel."""
+        return {c.channel: c.wanted_h for c in self.view.channels} if self.view else {}
+
+
+class PlanController:
+    """Owns the plan. ``changed`` follows a new ``snapshot``; ``outlook`` carries a channel and its
+    pictures of one sub and the finished stack, ``year`` the nights of a year.
+    """
+
+    changed = Signal()
+    outlook = Signal(str, object)
+    year = Signal(list)
+
+    def __init__(self, context: ProjectContext) -> None:
+        self._context = context
+        self._lock = threading.Lock()
+        self._snapshot = PlanSnapshot()
+        self._followed: tuple[Any, ...] | None = None
+
+    @property
+    def snapshot(self) -> PlanSnapshot:
+        """The plan as it was made last."""
+        return self._snapshot
+
+    def follow(self, held: Mapping[str, Held]) -> None:
+        """Make the plan anew, on the preview thread, when anything that it rests on has changed."""
+        plan = self._context.document.state.plan
+        with self._lock:
+            if (plan, held) == self._followed:
+                return
+            self._followed = (plan, dict(held))
+
+        def work() -> None:
+            try:
+                made = PlanSnapshot(make_plan(plan, held, self._context.now()))
+            except InputError as error:
+                made = PlanSnapshot(error=error.sentence())
+            self._snapshot = made
+            self._context.advise("plan", made.view.advice if made.view else None)
+            self.changed.emit()
+
+        self._context.previews.request("plan", work)
+
+    def set_plan(self, label: str, merge: str | None = None, **changes: object) -> None:
+        """Change what the plan rests on: things known once, or what is chosen of them."""
+        self._context.do(Command(label, lambda state: state.planned_with(**changes), merge))
+
+    def request_outlook(self, channel: str) -> None:
+        """One sub and the finished stack of a channel, by ``outlook``."""
+        view = self._snapshot.view
+        if view is not None and any(c.channel == channel for c in view.channels):
+            self._context.previews.request(
+                "outlook", lambda: self.outlook.emit(channel, outlook(view, channel))
+            )
+
+    def request_year(self) -> None:
+        """The nights of the year from the planned one on, by ``year``."""
+        view, plan = self._snapshot.view, self._context.document.state.plan
+        if view is not None:
+            self._context.previews.request("year", lambda: self.year.emit(year_of(view, plan)))

@@ -1,0 +1,37 @@
+"""What the screen asks for, and what can be shown of a channel."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+from ...core.numerics.sampling import View
+
+VIEW_MODES: Final = {
+    "plain": "the colour plane that a line came from",
+    "raw": "the channel with its gradient",
+    "model": "the gradient",
+    "sky": "what does not count as sky darkened",
+    "difference": "how two pooled stacks differ",
+    "starless": "without stars",
+    "stars": "the stars alone",
+    "colours": "the stars in colour",
+    "rejected": "what was left out of a pool marked",
+}
+"""What can be shown of a channel in place of itself."""
+
+
+@dataclass(frozen=True)
+class Request:
+    """``alone`` names a channel (or an origin's key) to be shown by itself; ``before`` asks for the
+    blend as it was before the last change; ``nine`` for crops of corners, edges and middle at one
+    to one, in a sheet of the view's size; ``view_mode`` is what is shown of a channel alone:
+    nothing for itself, or one of VIEW_MODES.
+    """
+
+    id: int
+    view: View
+    alone: str | None = None
+    before: bool = False
+    nine: bool = False
+    view_mode: str = ""
