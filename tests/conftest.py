@@ -11,7 +11,8 @@ import pytest
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from bichromus.core.simulate.demo import SCALE_ARCSEC, SEED, STACKS, demo_scene, write_stacks
+from bichromus.core.simulate.demo import SCALE_ARCSEC, SEED, STACKS, demo_scene
+from bichromus.core.simulate.demo_files import write_stacks
 from bichromus.core.simulate.scene import Scene, SceneRecipe, make_scene
 from sky import HALF, SMALL, TIDY
 

@@ -4,7 +4,6 @@ marked, what wants a word.
 
 from __future__ import annotations
 
-import time
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -19,7 +18,8 @@ from bichromus.app.steps.channels import ChannelsStep
 from bichromus.app.steps.channels.starmap import StarMap
 from bichromus.core.files import read_picture, write_fits
 from bichromus.core.model.planes import Header
-from bichromus.workspace.session import Session
+from stepped import stepped_session
+from waiting import wait
 
 NAMES = ("Ridge_O3", "Shed_O3", "Balcony_Ha_O3")
 
@@ -27,11 +27,9 @@ NAMES = ("Ridge_O3", "Shed_O3", "Balcony_Ha_O3")
 @pytest.fixture(scope="module")
 def project(tmp_path_factory: pytest.TempPathFactory, mess_files: dict[str, Path]) -> Path:
     folder = tmp_path_factory.mktemp("rigs") / "Mess.bichromus"
-    session = Session(folder, "Mess")
+    session = stepped_session(folder, "Mess")
     session.channels.open_files([mess_files[n] for n in NAMES])
-    end = time.monotonic() + 120
-    while (session.jobs.busy or session.blend.snapshot.recipe is None) and time.monotonic() < end:
-        time.sleep(0.02)
+    wait(lambda: session.blend.snapshot.recipe is not None and not session.jobs.busy, 120)
     session.close()
     return folder
 
@@ -67,9 +65,9 @@ def test_how_stacks_lie_is_said_and_their_misses_are_drawn(
 ) -> None:
     assert step.chain.rows["align"].words.text().startswith("2 of 3 stacks moved")
     step.chain.toggle("align")
-    figures = [parts[0].text() for parts in step.align.lines._rows if parts[0].isVisible()]
+    figures = [parts[0].text() for parts in step.align.lines.rows if parts[0].isVisible()]
     assert figures == ["Shed, O3", "Balcony, Ha+O3"]
-    assert "mirrored" in [parts[1].text() for parts in step.align.lines._rows]
+    assert "mirrored" in [parts[1].text() for parts in step.align.lines.rows]
     qtbot.mouseClick(step.align.misses, Qt.MouseButton.LeftButton)
     canvas = step.context.canvas
     arrows = [m for m in canvas.marks if m.kind == "arrow"]
@@ -148,7 +146,7 @@ def test_stars_are_split_from_the_chain_and_seen(qtbot: QtBot, step: ChannelsSte
     assert "without stars" in canvas.caption[1]  # type: ignore[index]
     rows = {
         parts[0].text(): parts[2].text()
-        for parts in step.stars.figures._rows
+        for parts in step.stars.figures.rows
         if parts[0].isVisible()
     }
     assert set(rows) == {"filled in", "light left", "roughness"}

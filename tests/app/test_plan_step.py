@@ -11,7 +11,8 @@ from pytestqt.qtbot import QtBot
 from bichromus.app.shell.window import Window
 from bichromus.app.start import Application
 from bichromus.app.steps.plan import PlanStep
-from bichromus.app.steps.plan.things import ThingsDialog, from_text, to_text
+from bichromus.app.steps.plan.thing_fields import from_text, to_text
+from bichromus.app.steps.plan.things import ThingsDialog
 from bichromus.app.steps.plan.year import YearDialog
 from bichromus.workspace.demo.plan import demo_plan
 
@@ -35,20 +36,21 @@ def test_tonight_is_answered_without_scrolling(qtbot: QtBot, planned: Window) ->
     step = plan_of(planned)
     assert planned.panels.stage.currentWidget() is step.stage
     qtbot.waitUntil(
-        lambda: step.band.view is not None and bool(step.rehearsal.pixels), timeout=10_000
+        lambda: step.stage.band.view is not None and bool(step.stage.rehearsal.pixels),
+        timeout=10_000,
     )
-    assert "night of 17 March, Ridge" in step.heads["night"][0].text()
-    assert "dark 21:34 to 05:59" in step.heads["night"][1].text()
-    assert step.band.view.forecast.simulated  # type: ignore[union-attr]
+    assert "night of 17 March, Ridge" in step.stage.heads["night"][0].text()
+    assert "dark 21:34 to 05:59" in step.stage.heads["night"][1].text()
+    assert step.stage.band.view.forecast.simulated  # type: ignore[union-attr]
     qtbot.waitUntil(lambda: planned.status_bar.advice is not None)
     assert planned.status_bar.advice is not None
     assert any(
         words in planned.status_bar.advice.sentence for words in ("all night", "first", "Clouds")
     )
-    shown = [p[0].text() for p in step.subs._rows if not p[0].isHidden()]
+    shown = [p[0].text() for p in step.subs.subs.rows if not p[0].isHidden()]
     assert shown == ["Ha", "O3", "S2", "R", "G", "B"]
     assert planned.channel_list.cards[0].label == "tonight"
-    image = step.band.grab().toImage()
+    image = step.stage.band.grab().toImage()
     bright = sum(
         image.pixelColor(x, y).lightness() > 225
         for x in range(0, image.width(), 2)
@@ -60,13 +62,15 @@ def test_tonight_is_answered_without_scrolling(qtbot: QtBot, planned: Window) ->
 def test_another_night_site_and_cap_by_hand_and_back(qtbot: QtBot, planned: Window) -> None:
     step, session = plan_of(planned), planned.session
     qtbot.mouseClick(
-        step.strip, Qt.MouseButton.LeftButton, pos=step.strip.rect_of(5).center().toPoint()
+        step.stage.strip,
+        Qt.MouseButton.LeftButton,
+        pos=step.stage.strip.rect_of(5).center().toPoint(),
     )
-    qtbot.waitUntil(lambda: "22 March" in step.heads["night"][0].text(), timeout=10_000)
-    step.strip.setFocus()
-    qtbot.keyClick(step.strip, Qt.Key.Key_Left)
-    qtbot.waitUntil(lambda: "21 March" in step.heads["night"][0].text(), timeout=10_000)
-    step.boxes["site"].textActivated.emit("Balcony")
+    qtbot.waitUntil(lambda: "22 March" in step.stage.heads["night"][0].text(), timeout=10_000)
+    step.stage.strip.setFocus()
+    qtbot.keyClick(step.stage.strip, Qt.Key.Key_Left)
+    qtbot.waitUntil(lambda: "21 March" in step.stage.heads["night"][0].text(), timeout=10_000)
+    step.where.boxes["site"].textActivated.emit("Balcony")
     qtbot.waitUntil(
         lambda: (
             session.planning.snapshot.view is not None
@@ -74,10 +78,10 @@ def test_another_night_site_and_cap_by_hand_and_back(qtbot: QtBot, planned: Wind
         ),
         timeout=10_000,
     )
-    step.cap.setFocus()
-    qtbot.keyClick(step.cap, Qt.Key.Key_PageDown)
+    step.subs.cap.setFocus()
+    qtbot.keyClick(step.subs.cap, Qt.Key.Key_PageDown)
     qtbot.waitUntil(lambda: session.document.saved.plan.max_sub_s == 300, timeout=3000)
-    step.order.activated.emit(1)
+    step.order.order.activated.emit(1)
     qtbot.waitUntil(lambda: session.state.plan.order == "cycle")
     for _ in range(5):
         planned.undo()
@@ -92,7 +96,7 @@ def test_another_night_site_and_cap_by_hand_and_back(qtbot: QtBot, planned: Wind
 
 
 def test_the_camera_is_turned_by_mouse_and_keys(qtbot: QtBot, planned: Window) -> None:
-    framing = plan_of(planned).framing
+    framing = plan_of(planned).stage.framing
     qtbot.waitUntil(lambda: framing.angle == 24.0, timeout=5000)
     middle = framing.rect().center()
     qtbot.mousePress(framing, Qt.MouseButton.LeftButton, pos=middle - QPoint(0, 60))
@@ -123,7 +127,7 @@ def test_things_are_edited_with_every_field_a_command(planned: Window, tmp_path:
     line.setText("-144")
     line.editingFinished.emit()
     assert planned.session.state.plan.sites[0].lat == -44.5
-    assert "latitude" in dialog.said.text() or "lat stays" in dialog.said.text()
+    assert dialog.said.text().startswith("lat stays as it was: ")
     assert dialog.fields["lat"].text() == "-44.5"
     horizon = tmp_path / "h.csv"
     horizon.write_text("azimuth_deg,altitude_deg\n0,33\n")
@@ -159,31 +163,31 @@ def test_things_are_edited_with_every_field_a_command(planned: Window, tmp_path:
 
 def test_goals_forecast_year_and_paper(qtbot: QtBot, planned: Window, tmp_path: Path) -> None:
     step, session = plan_of(planned), planned.session
-    step.goal.activated.emit(1)
+    step.hours.goal.activated.emit(1)
     qtbot.waitUntil(
         lambda: (
-            step.even.isVisible()
+            step.hours.even.isVisible()
             and session.planning.snapshot.view is not None
             and any(c.wanted_h == 8.0 for c in session.planning.snapshot.view.channels)
         ),
         timeout=10_000,
     )
-    step.goal.activated.emit(2)
-    qtbot.waitUntil(step.typed.isVisible)
-    step.typed.setText("Ha 9, O3 12")
-    step.typed.editingFinished.emit()
+    step.hours.goal.activated.emit(2)
+    qtbot.waitUntil(step.hours.typed.isVisible)
+    step.hours.typed.setText("Ha 9, O3 12")
+    step.hours.typed.editingFinished.emit()
     assert session.state.plan.goals == {"Ha": 9.0, "O3": 12.0}
-    step.type_goals("Ha much")
+    step.hours.type_goals("Ha much")
     assert "not clear" in planned.sheets.errors.text
     assert session.state.plan.goals == {"Ha": 9.0, "O3": 12.0}
     planned.escape()
-    step.refocus.setFocus()
-    qtbot.keyClick(step.refocus, Qt.Key.Key_Right)
+    step.order.refocus.setFocus()
+    qtbot.keyClick(step.order.refocus, Qt.Key.Key_Right)
     qtbot.waitUntil(lambda: session.state.plan.refocus_min == 80, timeout=3000)
     session.planning.set_plan("own forecast", forecast_csv=str(tmp_path / "none.csv"))
-    qtbot.waitUntil(lambda: "forecast is not usable" in step.errors.text(), timeout=10_000)
+    qtbot.waitUntil(lambda: "forecast is not usable" in step.stage.errors.text(), timeout=10_000)
     assert step.stage.currentIndex() == 0
-    step.choose_forecast()  # back to the simulated one
+    step.where.choose_forecast()  # back to the simulated one
     qtbot.waitUntil(
         lambda: session.planning.snapshot.view is not None and step.stage.currentIndex() == 1,
         timeout=10_000,
@@ -194,7 +198,7 @@ def test_goals_forecast_year_and_paper(qtbot: QtBot, planned: Window, tmp_path: 
     assert year is not None
     assert "Best months: April" in year.said.text()
     year.bars.chosen.emit("2027-05-02")
-    qtbot.waitUntil(lambda: "2 May" in step.heads["night"][0].text(), timeout=10_000)
+    qtbot.waitUntil(lambda: "2 May" in step.stage.heads["night"][0].text(), timeout=10_000)
     year.close()
     step.save_plan(tmp_path / "tonight.pdf")
     assert (tmp_path / "tonight.pdf").read_bytes().startswith(b"%PDF")
@@ -219,10 +223,10 @@ def test_a_horizon_is_drawn_and_a_target_found(qtbot: QtBot, planned: Window) ->
     assert planned.session.state.plan.sites[0].sky_mag == 20.9
     dialog.kind.setCurrentText("targets")
     dialog.show_kind()
-    qtbot.keyClicks(dialog.query, "ic 2")
-    assert dialog.found.count() > 0
-    dialog.found.setCurrentRow(0)
-    dialog.take_found()
+    qtbot.keyClicks(dialog.catalogue.query, "ic 2")
+    assert dialog.catalogue.results.count() > 0
+    dialog.catalogue.results.setCurrentRow(0)
+    dialog.catalogue.take()
     assert planned.session.state.plan.targets[-1].name == "IC 2"
     assert "guess" in dialog.said.text()
     dialog.close()
@@ -238,10 +242,10 @@ def test_the_plan_is_saved_and_a_missing_thing_is_told(
     step.save_plan(tmp_path / "no" / "tonight.md")
     assert "folder of the output does not exist" in planned.sheets.errors.text
     planned.session.planning.set_plan("forget", sites=())
-    qtbot.waitUntil(lambda: "There is no site yet" in step.errors.text(), timeout=10_000)
-    qtbot.waitUntil(lambda: step.band.view is None, timeout=10_000)
+    qtbot.waitUntil(lambda: "There is no site yet" in step.stage.errors.text(), timeout=10_000)
+    qtbot.waitUntil(lambda: step.stage.band.view is None, timeout=10_000)
     planned.undo()
-    qtbot.waitUntil(lambda: step.band.view is not None, timeout=10_000)
+    qtbot.waitUntil(lambda: step.stage.band.view is not None, timeout=10_000)
 
 
 def test_a_first_night_is_planned_from_nothing(qtbot: QtBot, application: Application) -> None:
@@ -260,9 +264,9 @@ def test_a_first_night_is_planned_from_nothing(qtbot: QtBot, application: Applic
     assert [f.channel for f in window.session.state.plan.filters] == ["Ha", "O3", "S2"]
     dialog.kind.setCurrentText("targets")
     dialog.show_kind()
-    qtbot.keyClicks(dialog.query, "ic 2")
-    dialog.found.setCurrentRow(0)
-    dialog.take_found()
+    qtbot.keyClicks(dialog.catalogue.query, "ic 2")
+    dialog.catalogue.results.setCurrentRow(0)
+    dialog.catalogue.take()
     dialog.close()
     qtbot.waitUntil(lambda: window.session.planning.snapshot.view is not None, timeout=10_000)
     assert window.session.planning.snapshot.view is not None
@@ -282,12 +286,14 @@ def test_an_empty_project_can_be_planned_before_any_stack(
 ) -> None:
     window = application.open("new")
     window.go("plan")
-    qtbot.waitUntil(lambda: "There is no site yet" in plan_of(window).errors.text(), timeout=10_000)
+    qtbot.waitUntil(
+        lambda: "There is no site yet" in plan_of(window).stage.errors.text(), timeout=10_000
+    )
     window.session.planning.set_plan("things", **demo_plan().model_dump())
     qtbot.waitUntil(
         lambda: (
             window.session.planning.snapshot.view is not None
-            and plan_of(window).band.view is not None
+            and plan_of(window).stage.band.view is not None
         ),
         timeout=10_000,
     )
@@ -302,7 +308,7 @@ def test_an_empty_project_can_be_planned_before_any_stack(
     )
     window.select("O3")  # nothing of it yet, but it can be rehearsed
     qtbot.waitUntil(
-        lambda: plan_of(window).heads["try"][0].text() == "rehearsal of O3", timeout=10_000
+        lambda: plan_of(window).stage.heads["try"][0].text() == "rehearsal of O3", timeout=10_000
     )
     window.go("channels")
     assert window.channel_list.cards == []

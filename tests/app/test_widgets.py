@@ -52,7 +52,7 @@ def test_a_slider_tells_moves_and_one_end(qtbot: QtBot) -> None:
     ends: list[float] = []
     slider.moved.connect(moves.append)
     slider.settled.connect(ends.append)
-    left, right = (round(v) for v in slider._rail())
+    left, right = (round(v) for v in slider.rail())
     qtbot.mousePress(slider, Qt.MouseButton.LeftButton, pos=QPoint(left, 12))
     slider.set_value(7.0)  # ignored: a gesture is in hand
     qtbot.mouseMove(slider, QPoint((left + right) // 2, 12))
@@ -95,7 +95,7 @@ def test_the_dial_follows_its_arc_and_keeps_within(qtbot: QtBot) -> None:
     ends: list[float] = []
     dial.settled.connect(ends.append)
     for value in (0.0, 0.25, 0.5, 1.0):
-        point = dial._point(value).toPoint()
+        point = dial.point_of(value).toPoint()
         qtbot.mousePress(dial, Qt.MouseButton.LeftButton, pos=point)
         qtbot.mouseRelease(dial, Qt.MouseButton.LeftButton, pos=point)
         assert dial.value == pytest.approx(value, abs=0.02)
@@ -224,14 +224,14 @@ def test_sheets_say_why_what_went_wrong_and_find_commands(qtbot: QtBot) -> None:
     )
     finder.ask(10, 10)
     qtbot.keyClicks(finder.line, "zoom")
-    assert [c.id for c in finder._found] == ["a"]
+    assert [c.id for c in finder.found] == ["a"]
     finder.line.clear()
     qtbot.keyClick(finder.line, Qt.Key.Key_Down)
     qtbot.keyClick(finder.line, Qt.Key.Key_Return)
     assert done == ["b"]
     ready[0] = False
     finder.ask(10, 10)
-    assert [c.id for c in finder._found] == ["a"]
+    assert [c.id for c in finder.found] == ["a"]
     qtbot.keyClick(finder.line, Qt.Key.Key_Escape)
     assert not finder.isVisible()
 
@@ -260,15 +260,15 @@ def test_folds_close_and_figures_keep_their_labels(qtbot: QtBot) -> None:
     figures = Figures()
     fold.add(figures)
     figures.show_rows([("a", "", "1", "tip"), ("b", "r", "2", "tip")])
-    first = figures._rows[0][0]
+    first = figures.rows[0][0]
     figures.show_rows([("c", "", "3", "other")])
-    assert figures._rows[0][0] is first
+    assert figures.rows[0][0] is first
     assert first.text() == "c"
-    assert figures._rows[1][0].isHidden()
-    qtbot.mouseClick(fold._head, Qt.MouseButton.LeftButton)
+    assert figures.rows[1][0].isHidden()
+    qtbot.mouseClick(fold.head, Qt.MouseButton.LeftButton)
     assert not figures.isVisible()
     fold.set_title("Curve")
-    assert fold._head.accessibleName() == "Curve"
+    assert fold.head.accessibleName() == "Curve"
 
 
 @pytest.mark.parametrize("theme", list(THEMES))

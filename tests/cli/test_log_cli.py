@@ -9,7 +9,6 @@ import json
 import signal
 import subprocess
 import sys
-import time
 from pathlib import Path
 from typing import Any
 
@@ -265,6 +264,26 @@ def test_the_log_is_exported_in_three_forms(
     assert "exists already" in capsys.readouterr().err
 
 
+KILLED_IN_A_BATCH = """
+import os, signal, sys
+from bichromus.cli.main import run
+from bichromus.workspace.log import intake
+
+keep, batches = intake._keep, []
+
+def keep_or_die(*values):
+    made = keep(*values)
+    batches.append(1)
+    if len(batches) == 3:
+        os.kill(os.getpid(), signal.SIGKILL)
+    return made
+
+intake._keep = keep_or_die
+run(sys.argv[1:])
+"""
+"""An intake that is killed when its third batch is written and not yet kept."""
+
+
 def test_a_killed_intake_opens_and_is_completed_by_doing_it_again(
     capsys: pytest.CaptureFixture[str], tmp_path: Path
 ) -> None:
@@ -275,17 +294,12 @@ def test_a_killed_intake_opens_and_is_completed_by_doing_it_again(
         (folder / f"s{n:04d}.fits").write_bytes(
             base.replace(b"2027-03-17T09:00:00", moment.encode())
         )
-    child = subprocess.Popen(
-        [sys.executable, "-m", "bichromus", "log", "intake", str(project), str(folder)],
-        stdout=subprocess.DEVNULL,
-        stderr=subprocess.DEVNULL,
+    words = ["log", "intake", str(project), str(folder)]
+    done = subprocess.run(
+        [sys.executable, "-c", KILLED_IN_A_BATCH, *words], capture_output=True, timeout=60
     )
-    end = time.monotonic() + 30
-    while not (project / "project.db").exists() and time.monotonic() < end:
-        time.sleep(0.01)
-    time.sleep(0.3)
-    child.send_signal(signal.SIGKILL)
-    child.wait()
+    assert done.returncode == -signal.SIGKILL, done.stderr
+    assert call(capsys, "log", "totals", project)["total"]["subs_kept"] == 400
     found = call(capsys, "log", "intake", project, folder)
     assert found["files"] == found["added"] + found["duplicates"] == 1500
     assert call(capsys, "log", "totals", project)["total"]["subs_kept"] == 1500

@@ -14,7 +14,8 @@ from astropy.io import fits
 from test_cli import call
 
 from bichromus.cli.main import run
-from bichromus.core.measure.subs import grade, measure_sub
+from bichromus.core.measure.grading import grade
+from bichromus.core.measure.subs import measure_sub
 from bichromus.core.simulate.demo import demo_scene
 from bichromus.core.simulate.scene import Scene
 from sky import sub_plane

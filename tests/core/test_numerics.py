@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import time
+import threading
 
 import numpy as np
 import pytest
@@ -56,16 +56,27 @@ def test_bands_cover_every_row_once(height: int, rows: int) -> None:
 
 
 def test_parallel_bands_come_in_order_and_errors_pass_through() -> None:
+    ended: list[int] = []
+    turn = threading.Condition()
+
     def work(span: tuple[int, int]) -> int:
-        time.sleep(0.002 * (span[0] % 3))
-        if span[0] == 30:
+        """Each even band ends only after the odd one behind it."""
+        place = span[0]
+        with turn:
+            assert place % 2 or turn.wait_for(lambda: place + 1 in ended, 20)
+            ended.append(place)
+            turn.notify_all()
+        if place == 30:
             raise ValueError("band")
-        return span[0]
+        return place
 
     seen = []
     with pytest.raises(ValueError, match="band"):
         seen.extend(ordered_parallel(work, row_bands(60, 1), 3))
+    assert seen == list(range(30))
+    ended.clear()
     assert list(ordered_parallel(work, row_bands(20, 1), 4)) == list(range(20))
+    assert ended.index(1) < ended.index(0)
 
 
 def test_holes_are_filled_smoothly_and_nothing_else_changes() -> None:

@@ -10,20 +10,20 @@ import pytest
 
 from bichromus.core.advise.tonight import advise_tonight
 from bichromus.core.model.errors import InputError
+from bichromus.core.plan.dates import julian, moment_of
 from bichromus.core.plan.earth import Place
 from bichromus.core.plan.exposure import Optics
-from bichromus.core.plan.night import Night, Rules, Target, julian, moment_of, plan_night
+from bichromus.core.plan.night import Night, Rules, Target, plan_night
 from bichromus.core.plan.order import Overheads, cost, run_through, sequence
 from bichromus.core.plan.program import (
     ChannelInput,
     ChannelPlan,
     NightPlan,
-    Segment,
     plan_channel,
     plan_nights,
     plan_tonight,
-    segments_of,
 )
+from bichromus.core.plan.segments import Segment, segments_of
 from bichromus.core.simulate.forecast import read_forecast, simulate_forecast
 
 RIDGE = Place(-43.98, 170.46, 720)

@@ -15,7 +15,7 @@ import pytest
 
 from bichromus.core.model.errors import InputError, OutputRefused, UnknownName
 from bichromus.core.plan.catalogue import search
-from bichromus.core.plan.night import julian
+from bichromus.core.plan.dates import julian
 from bichromus.workspace.demo.plan import demo_plan
 from bichromus.workspace.library.files import read_things, save_things, with_things
 from bichromus.workspace.library.things import PlanState, SiteThing
@@ -25,13 +25,8 @@ from bichromus.workspace.planning.files import (
     write_plan,
 )
 from bichromus.workspace.planning.held import Held
-from bichromus.workspace.planning.view import (
-    PlanView,
-    make_plan,
-    nights_needed,
-    outlook,
-    year_of,
-)
+from bichromus.workspace.planning.season import nights_needed, year_of
+from bichromus.workspace.planning.view import PlanView, make_plan, outlook
 from stepped import stepped_session
 from waiting import wait
 

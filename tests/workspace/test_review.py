@@ -15,7 +15,8 @@ import pytest
 from bichromus.core.advise.enough import Growth, advise_enough
 from bichromus.core.files import read_picture
 from bichromus.core.files.frames import open_frame
-from bichromus.core.measure.subs import Grade, SubMeasure
+from bichromus.core.measure.grading import Grade
+from bichromus.core.measure.subs import SubMeasure
 from bichromus.core.measure.worth import leaving_out, still_helps, worths
 from bichromus.core.numerics.sampling import View
 from bichromus.core.simulate.evening import OFFSET_ADU, Air, Exposure

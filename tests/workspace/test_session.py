@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import threading
-import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -371,8 +370,10 @@ def test_a_cancelled_job_that_does_not_listen_is_left_behind() -> None:
     jobs.finished.connect(lambda t, _: heard.append(t))
     gate, inside = threading.Event(), threading.Event()
     got: list[int] = []
+    workers: list[threading.Thread] = []
 
     def deaf(_: Progress) -> int:
+        workers.append(threading.current_thread())
         inside.set()
         gate.wait(20)
         return 7
@@ -384,7 +385,8 @@ def test_a_cancelled_job_that_does_not_listen_is_left_behind() -> None:
     wait(lambda: not jobs.busy)  # nothing waits for it ...
     assert heard == ["deaf cancelled", "next"]
     gate.set()
-    time.sleep(0.1)
+    workers[0].join(10)
+    assert not workers[0].is_alive()
     assert got == []  # ... and what comes of it is dropped
     assert heard == ["deaf cancelled", "next"]
     jobs.stop()

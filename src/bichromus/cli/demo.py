@@ -6,7 +6,7 @@ import argparse
 from typing import Any
 
 from ..core.model.errors import InputError
-from ..core.simulate.demo import write_demo
+from ..core.simulate.demo_files import write_demo
 from ..workspace.demo.project import prepare_demo
 from .common import add_common, done, output_folder, print_json, terminal_progress
 

@@ -8,9 +8,10 @@ from pathlib import Path
 from typing import Any
 
 from ..core.model.errors import InputError
+from ..core.plan.dates import date_of, iso_time
 from ..core.plan.earth import EARTH_NOTE, Place
 from ..core.plan.horizon import OPEN_HORIZON, make_horizon, read_horizon
-from ..core.plan.night import Night, Rules, Target, date_of, iso_time, plan_night
+from ..core.plan.night import Night, Rules, Target, plan_night
 from ..core.plan.season import plan_season
 from ..workspace.project.reading import read_state
 from .angles import date, declination, number, right_ascension

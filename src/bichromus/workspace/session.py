@@ -10,17 +10,16 @@ from psygnal import Signal
 
 from ..core.advise.enough import Growth, advise_enough
 from ..core.model.errors import BichromusError
-from ..core.model.progress import Progress
 from .blend.commands import rename
 from .blend.controller import BlendController
 from .blend.publishing import PublishController
 from .channels.controller import ChannelsController
-from .demo.project import open_demo
+from .demo.project import start_demo
 from .log.controller import LogController
 from .planning.controller import PlanController
-from .planning.held import growths, what_is_held
+from .planning.held import Held, growths, what_is_held
 from .planning.rehearsal import EveningController
-from .project.context import ProjectContext
+from .project.context import ProjectContext, unexpected
 from .project.document import Command, Document
 from .project.state import ProjectState
 from .subs.controller import SubsController
@@ -57,15 +56,8 @@ class Session:
         self.jobs = jobs or Jobs()
         self.previews = previews or Latest()
         self._closed = False
-        self.context = ProjectContext(
-            self.document,
-            self.jobs,
-            self.previews,
-            now,
-            self._report,
-            self.message.emit,
-            self.advice.emit,
-        )
+        speak = self._report, self.message.emit, self.advice.emit
+        self.context = ProjectContext(self.document, self.jobs, self.previews, now, *speak)
         self.channels = ChannelsController(self.context)
         self.blend = BlendController(self.context)
         self.publishing = PublishController(self.context, lambda: self.blend.snapshot)
@@ -78,15 +70,13 @@ class Session:
         self.blend.judged.connect(self._replan)
         self.log.changed.connect(self._follow_log)
         self.planning.changed.connect(self._advise_enough)
-        self.jobs.failed.connect(self._failed)
-        self.previews.failed.connect(self._failed)
+        for works in (self.jobs, self.previews):
+            works.failed.connect(lambda title, error: self._report([unexpected(title, error)]))
 
     @property
     def state(self) -> ProjectState:
         """What is shown now."""
         return self.document.state
-
-    # --- what follows what ---
 
     def follow(self) -> None:
         """Bring all that is derived up to the state: called when it has changed, and to begin."""
@@ -105,20 +95,20 @@ class Session:
         self._advise_enough()
 
     def _replan(self) -> None:
-        channels, needs = self.channels.snapshot.in_use, self.blend.snapshot.needs
-        self.planning.follow(what_is_held(channels, needs, self.log.snapshot.hours))
+        self.planning.follow(self._held())
 
     def _advise_enough(self) -> None:
         self.context.advise("log", advise_enough(self.growths()))
 
     def growths(self) -> list[Growth]:
         """How each channel's SNR grows with hours, where it stands, and what is wanted of it."""
-        channels = self.channels.snapshot.in_use
-        needs, logged = self.blend.snapshot.needs, self.log.snapshot.hours
-        plan = self.planning.snapshot
-        wanted = plan.wanted_h if plan.view else self.state.plan.goals
-        worth = plan.view.hour_worth if plan.view else {}
-        return growths(what_is_held(channels, needs, logged), channels, wanted, worth)
+        held = self._held()
+        wanted, worth = self.planning.hours_wanted()
+        return growths(held, self.channels.snapshot.in_use, wanted, worth)
+
+    def _held(self) -> dict[str, Held]:
+        channels, needs = self.channels.snapshot.in_use, self.blend.snapshot.needs
+        return what_is_held(channels, needs, self.log.snapshot.hours)
 
     # --- of the whole project ---
 
@@ -134,23 +124,14 @@ class Session:
     def open_demo(self) -> None:
         """Simulate the demo's stacks where that was not done yet, and open them."""
 
-        def work(progress: Progress) -> None:
-            errors = open_demo(self.document, progress)
-            if errors:
-                self._report(errors)
-
-        self.jobs.submit("making the demo", work)
+        start_demo(self.context)
 
     def stack_night(self) -> None:
-        """Stack the kept subs of the night that is reviewed, channel by channel, and open what
-        comes of it.
-        """
+        """Stack the kept subs of the night that is reviewed, and open what comes of it."""
         self.subs.stack_night(self.channels.open_preliminary)
 
     def close(self) -> None:
-        """Keep what is on its way, stop all work and close the project; in a fraction of a
-        second, whatever runs.
-        """
+        """Keep what is on its way, stop all work and close the project, whatever runs."""
         if self._closed:
             return
         self.context.guarded(lambda: self.document.keep_passing("last change"))
@@ -165,12 +146,3 @@ class Session:
     def _report(self, errors: Sequence[BichromusError]) -> None:
         if not self._closed:
             self.errors.emit(list(errors))
-
-    def _failed(self, title: str, error: Exception) -> None:
-        if not isinstance(error, BichromusError):
-            error = BichromusError(
-                f"Something went wrong with {title}",
-                why=f"{type(error).__name__}: {error}",
-                do="The project is unharmed; report this",
-            )
-        self._report([error])

@@ -10,9 +10,10 @@ from typing import Literal
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, Qt
-from PyQt6.QtGui import QColor, QPainter, QPen
+from PyQt6.QtGui import QColor, QFont, QPainter, QPen
 
 from ..theme.look import LOOK, font
+from ..widgets.paint import draw_tag
 
 Kind = Literal["ring", "core", "arrow", "disc", "words"]
 
@@ -95,3 +96,26 @@ def _words(painter: QPainter, at: QPointF, words: str, away: float, colour: QCol
     painter.drawRoundedRect(box, 3, 3)
     painter.setPen(colour)
     painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
+
+
+def paint_caption(painter: QPainter, tag: str, words: str) -> None:
+    """The tag of a channel and what it is, in the corner of the picture."""
+    t = LOOK.theme
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setFont(font(10, QFont.Weight.DemiBold))
+    name_width = painter.fontMetrics().horizontalAdvance(tag)
+    painter.setFont(font(9.5))
+    width = name_width + painter.fontMetrics().horizontalAdvance(words) + 44
+    box = QRectF(12, 12, width, 26)
+    back = QColor(t.panel)
+    back.setAlpha(225)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(back)
+    painter.drawRoundedRect(box, 4, 4)
+    draw_tag(painter, QRectF(22, 18, 4, 14), tag)
+    painter.setPen(QColor(t.strong))
+    painter.setFont(font(10, QFont.Weight.DemiBold))
+    painter.drawText(QRectF(32, 12, name_width + 4, 26), Qt.AlignmentFlag.AlignVCenter, tag)
+    painter.setFont(font(9.5))
+    painter.setPen(QColor(t.text))
+    painter.drawText(QRectF(40 + name_width, 12, width, 26), Qt.AlignmentFlag.AlignVCenter, words)

@@ -58,7 +58,7 @@ class ChannelList(QWidget):
         self.setMinimumHeight(self.sizeHint().height() if cards else 0)
         self.update()
 
-    def _card_rect(self, index: int) -> QRectF:
+    def card_rect(self, index: int) -> QRectF:
         return QRectF(0, 10 + index * _CARD, self.width(), _CARD)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -73,7 +73,7 @@ class ChannelList(QWidget):
                 "Channels appear here when stacks are open.",
             )
         for index, card in enumerate(self.cards):
-            self._paint_card(painter, self._card_rect(index), card)
+            self._paint_card(painter, self.card_rect(index), card)
 
     def _paint_card(self, painter: QPainter, box: QRectF, card: Card) -> None:
         t = LOOK.theme

@@ -11,6 +11,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QInputDialog, QMenu, QPushButton, QVBoxLayout, QWidget
 
 from ...workspace.library.settings import Settings
+from ...workspace.project.state import ProjectState
 from ...workspace.session import Session
 from ..widgets.fold import button, label
 from .light import toggle_red
@@ -74,10 +75,14 @@ class Head(QWidget):
         row.addWidget(self.route, 1)
         row.addWidget(right_box)
 
-    def show_project(self, name: str, under: str) -> None:
-        shown = self.name.fontMetrics().elidedText(name, Qt.TextElideMode.ElideRight, 215)
+    def show_project(self, state: ProjectState) -> None:
+        """The project's name; under it the target and how many stations took part."""
+        count = len({s.station for s in state.sources if s.station})
+        stations = f"{count} {'station' if count == 1 else 'stations'}" if count else ""
+        target = next((s.object_name for s in state.sources if s.object_name), "")
+        shown = self.name.fontMetrics().elidedText(state.name, Qt.TextElideMode.ElideRight, 215)
         self.name.setText(f"{shown}  ▾")
-        self.under.setText(under)
+        self.under.setText(" · ".join(p for p in (target, stations) if p))
 
     def menu(self) -> QMenu:
         """The projects' menu, as it is now."""

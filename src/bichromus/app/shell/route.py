@@ -62,7 +62,7 @@ class Route(QWidget):
         """From mark to mark; smaller in a narrow window."""
         return min(_GAP, self.width() / max(len(self.marks), 1))
 
-    def _centre(self, index: int) -> QPointF:
+    def centre_of(self, index: int) -> QPointF:
         first = self.width() / 2 - self._gap * (len(self.marks) - 1) / 2
         return QPointF(first + index * self._gap, 20)
 
@@ -73,9 +73,9 @@ class Route(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setPen(QPen(QColor(t.faint), 1.5))
-        painter.drawLine(self._centre(0), self._centre(len(self.marks) - 1))
+        painter.drawLine(self.centre_of(0), self.centre_of(len(self.marks) - 1))
         for index, mark in enumerate(self.marks):
-            self._paint_mark(painter, self._centre(index), mark)
+            self._paint_mark(painter, self.centre_of(index), mark)
 
     def _paint_mark(self, painter: QPainter, centre: QPointF, mark: StepMark) -> None:
         t = LOOK.theme
@@ -111,7 +111,7 @@ class Route(QWidget):
 
     def _index_at(self, x: float) -> int | None:
         for index in range(len(self.marks)):
-            if abs(self._centre(index).x() - x) < self._gap / 2:
+            if abs(self.centre_of(index).x() - x) < self._gap / 2:
                 return index
         return None
 

@@ -149,7 +149,7 @@ class Finder(Sheet):
     def __init__(self, parent: QWidget, commands: Sequence[Command]) -> None:
         super().__init__(parent, "Find a command", 460)
         self._commands = list(commands)
-        self._found: list[Command] = []
+        self.found: list[Command] = []
         self.line = QLineEdit()
         self.line.setPlaceholderText("fit, balance, export, theme ...")
         self.line.setAccessibleName("search")
@@ -172,23 +172,23 @@ class Finder(Sheet):
 
     def _filter(self, text: str) -> None:
         words = text.lower().split()
-        self._found = [
+        self.found = [
             c
             for c in self._commands
             if c.ready() and all(w in f"{c.title} {c.group}".lower() for w in words)
         ]
-        self._found.sort(
+        self.found.sort(
             key=lambda c: -sum(w in c.title.lower().replace(",", "").split() for w in words)
         )
         self.list.clear()
-        self.list.addItems([f"{c.title}    {c.key}" if c.key else c.title for c in self._found])
+        self.list.addItems([f"{c.title}    {c.key}" if c.key else c.title for c in self.found])
         self.list.setCurrentRow(0)
 
     def _run(self) -> None:
         row = self.list.currentRow()
         self.put_away()
-        if 0 <= row < len(self._found):
-            self._found[row].run()
+        if 0 <= row < len(self.found):
+            self.found[row].run()
 
     def eventFilter(self, watched: QObject | None, event: QEvent | None) -> bool:
         if isinstance(event, QKeyEvent) and event.type() == QEvent.Type.KeyPress:

@@ -248,10 +248,7 @@ class Window(QMainWindow):
 
     def _show_frame(self) -> None:
         state = self.session.state
-        count = len({s.station for s in state.sources if s.station})
-        more = f"{count} {'station' if count == 1 else 'stations'}" if count else ""
-        target = next((s.object_name for s in state.sources if s.object_name), "")
-        self.head.show_project(state.name, " · ".join(p for p in (target, more) if p))
+        self.head.show_project(state)
         marks = [StepMark(s.id, s.title, *s.status(), s.tip) for s in self.steps]
         self.head.route.show_steps(marks, self.step.id)
         names = listed_channels(self.session, self.step)
@@ -276,8 +273,6 @@ class Window(QMainWindow):
         text = probe_text(self.session, self.canvas.alone, x, y)
         if text:
             self.status_bar.show_probe(text)
-
-    # --- events of the window ---
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:
         self.sheets.follow_size()

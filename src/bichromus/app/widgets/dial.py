@@ -40,7 +40,7 @@ class BalanceDial(ValueGesture):
         radius = width / 2 / math.sin(_HALF_ANGLE)
         return QPointF(self.width() / 2, 24 + radius), radius
 
-    def _point(self, share: float, out: float = 0.0) -> QPointF:
+    def point_of(self, share: float, out: float = 0.0) -> QPointF:
         centre, radius = self._arc()
         angle = -_HALF_ANGLE + 2 * _HALF_ANGLE * share
         return QPointF(
@@ -49,9 +49,9 @@ class BalanceDial(ValueGesture):
         )
 
     def _path(self, end: float) -> QPainterPath:
-        path = QPainterPath(self._point(0))
+        path = QPainterPath(self.point_of(0))
         for k in range(1, 41):
-            path.lineTo(self._point(end * k / 40))
+            path.lineTo(self.point_of(end * k / 40))
         return path
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -68,7 +68,7 @@ class BalanceDial(ValueGesture):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QColor(t.strong))
         painter.drawEllipse(
-            self._point(self._value), 8 if self.hasFocus() else 7, 8 if self.hasFocus() else 7
+            self.point_of(self._value), 8 if self.hasFocus() else 7, 8 if self.hasFocus() else 7
         )
         painter.setFont(font(9.3))
         painter.setPen(QColor(t.muted))
@@ -84,11 +84,11 @@ class BalanceDial(ValueGesture):
         near = abs(share - self._value) < 0.02
         colour = QColor(t.muted if near else t.accent)
         painter.setPen(QPen(colour, 2))
-        painter.drawLine(self._point(share, 6), self._point(share, 14))
+        painter.drawLine(self.point_of(share, 6), self.point_of(share, 14))
         if near:
             return
         painter.setFont(font(9))
-        place = self._point(share, 22)
+        place = self.point_of(share, 22)
         left = min(max(place.x() - 60, 0), self.width() - 120)
         painter.drawText(
             QRectF(left, max(place.y() - 14, 0), 120, 16),

@@ -24,6 +24,14 @@ def label(text: str = "", role: str | None = None, wrap: bool = False) -> QLabel
     return made
 
 
+def set_role(widget: QWidget, role: str) -> None:
+    """Give a widget another role of the style sheet, and let it be seen."""
+    widget.setProperty("role", role)
+    style = widget.style()
+    if style is not None:
+        style.polish(widget)
+
+
 def button(text: str, tip: str, role: str | None = None) -> QPushButton:
     """A button with its tooltip and accessible name."""
     made = QPushButton(text)
@@ -40,12 +48,12 @@ class Fold(QFrame):
 
     def __init__(self, title: str, opened: bool = True) -> None:
         super().__init__()
-        self._head = button(title, f"Open or close {title}", "fold")
+        self.head = button(title, f"Open or close {title}", "fold")
         self.note = label("", "muted")
         self.note.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
         top = QHBoxLayout()
         top.setContentsMargins(0, 0, 0, 0)
-        top.addWidget(self._head)
+        top.addWidget(self.head)
         top.addStretch(1)
         top.addWidget(self.note)
         self._body = QWidget()
@@ -58,7 +66,7 @@ class Fold(QFrame):
         whole.addLayout(top)
         whole.addWidget(self._body)
         self._body.setVisible(opened)
-        self._head.clicked.connect(lambda: self._body.setVisible(not self._body.isVisible()))
+        self.head.clicked.connect(lambda: self._body.setVisible(not self._body.isVisible()))
 
     def add(self, widget: QWidget) -> None:
         self.body.addWidget(widget)
@@ -68,8 +76,8 @@ class Fold(QFrame):
         self._body.setVisible(opened)
 
     def set_title(self, title: str) -> None:
-        self._head.setText(title)
-        self._head.setAccessibleName(title)
+        self.head.setText(title)
+        self.head.setAccessibleName(title)
 
     def set_note(self, text: str) -> None:
         self.note.setText(text)
@@ -80,7 +88,7 @@ class Figures(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self._rows: list[tuple[QLabel, QLabel, QLabel]] = []
+        self.rows: list[tuple[QLabel, QLabel, QLabel]] = []
         self._grid = QGridLayout(self)
         self._grid.setContentsMargins(0, 0, 0, 0)
         self._grid.setVerticalSpacing(3)
@@ -88,14 +96,14 @@ class Figures(QWidget):
 
     def show_rows(self, rows: list[tuple[str, str, str, str]]) -> None:
         """Each row: name, remark, figure, tooltip. Labels are kept from one showing to the next."""
-        while len(self._rows) < len(rows):
+        while len(self.rows) < len(rows):
             self._add_row()
-        for parts, row in zip(self._rows, rows, strict=False):
+        for parts, row in zip(self.rows, rows, strict=False):
             for part, text in zip(parts, row, strict=False):
                 part.setText(text)
                 part.setToolTip(row[3])
                 part.show()
-        for parts in self._rows[len(rows) :]:
+        for parts in self.rows[len(rows) :]:
             for part in parts:
                 part.hide()
 
@@ -105,8 +113,8 @@ class Figures(QWidget):
         for column, part in enumerate(parts):
             if column:
                 part.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-            self._grid.addWidget(part, len(self._rows), column)
-        self._rows.append(parts)
+            self._grid.addWidget(part, len(self.rows), column)
+        self.rows.append(parts)
 
 
 def rule() -> QFrame:

@@ -156,6 +156,15 @@ class Sheet(QScrollArea):
             box = self.row.rect_of(ids.index(current))
             self.ensureVisible(int(box.center().x()), 10, _W, 0)
 
+    def beside(self, item_id: str | None, by: int) -> str | None:
+        """The id of the thumbnail so many places on, from the last to the first; None: there are
+        none.
+        """
+        ids = [i.id for i in self.row.items]
+        if not ids:
+            return None
+        return ids[((ids.index(item_id) if item_id in ids else 0) + by) % len(ids)]
+
     def mark(self, item_id: str) -> None:
         """Show which one is on the stage."""
         self.set_items(self.row.items, item_id)

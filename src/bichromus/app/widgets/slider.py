@@ -38,7 +38,7 @@ class ValueSlider(ValueGesture):
         """Show a value without telling anybody; ignored while a gesture is in hand."""
         self._show(value)
 
-    def _rail(self) -> tuple[float, float]:
+    def rail(self) -> tuple[float, float]:
         return 96.0, self.width() - 56.0
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -56,7 +56,7 @@ class ValueSlider(ValueGesture):
             Qt.AlignmentFlag.AlignVCenter | Qt.AlignmentFlag.AlignRight,
             self._text(self._value),
         )
-        left, right = self._rail()
+        left, right = self.rail()
         y = self.height() / 2
         share = (self._value - self.low) / (self.high - self.low)
         x = left + min(max(share, 0), 1) * (right - left)
@@ -71,7 +71,7 @@ class ValueSlider(ValueGesture):
         )
 
     def _take(self, x: float) -> None:
-        left, right = self._rail()
+        left, right = self.rail()
         share = min(max((x - left) / max(right - left, 1), 0), 1)
         self._go(self.low + share * (self.high - self.low))
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 
+from ..plan.blocks import Block
 from ..plan.night import Night
-from ..plan.program import Block, ChannelPlan, NightPlan
+from ..plan.program import ChannelPlan, NightPlan
 from .base import Advice, hours_text, listed
 
 

@@ -8,7 +8,8 @@ from typing import Final
 
 import numpy as np
 
-from .subs import Grade, SubMeasure
+from .grading import Grade
+from .subs import SubMeasure
 
 _HELPS: Final = 0.15
 _CLEAREST: Final = 1.2  # more light than that is a fault of the measure

@@ -7,15 +7,15 @@ from __future__ import annotations
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from itertools import pairwise
 
 import numpy as np
 
 from .allocate import Allocation, Want, Window, allocate
+from .blocks import Block, blocks_of
 from .exposure import Optics, SubAdvice, advise_sub, hours_for, saturation_time, snr
-from .night import RISE, Night, spans
-from .order import OrderCost, Overheads, cost, run_through, sequence
-from .sky import moon_nanolamberts, phase_angle, sky_ab, sky_factor
+from .order import OrderCost, Overheads, cost
+from .segments import Segment
+from .sky import sky_ab, sky_factor
 
 _BEAM_PIXELS = 2.27  # pixels of a star's beam over FWHM squared
 DEFAULT_GOAL = 15.0
@@ -63,33 +63,6 @@ class ChannelPlan:
     @property
     def missing_h(self) -> float:
         return max(self.wanted_h - self.had_h, 0.0)
-
-
-@dataclass(frozen=True)
-class Segment:
-    """A stretch of a night under one kind of sky; Julian days. ``moon_nl`` is the moonlight on the
-    target.
-    """
-
-    start: float
-    end: float
-    moonlit: bool
-    moon_nl: float
-
-    @property
-    def hours(self) -> float:
-        return (self.end - self.start) * 24
-
-
-@dataclass(frozen=True)
-class Block:
-    """Subs of one channel in a row; Julian days."""
-
-    channel: str
-    start: float
-    end: float
-    subs: int
-    sub_s: float
 
 
 @dataclass(frozen=True)
@@ -149,46 +122,6 @@ def plan_channel(
         reached,
         sky_factor(c.channel, c.site_mag, moon_nl),
     )
-
-
-def segments_of(night: Night, cloudy: Sequence[tuple[float, float]] = ()) -> list[Segment]:
-    """The target's windows, cut where the Moon rises or sets and where clouds stand."""
-    if night.target is None or night.track.target is None or night.track.moon_distance is None:
-        return []
-    track = night.track
-    down = spans(track.utc, RISE - track.moon)
-    out: list[Segment] = []
-    for start, end in night.target.windows:
-        for a, b in _without(start, end, cloudy):
-            edges = sorted({a, b, *(t for s in down for t in s if a < t < b)})
-            for left, right in pairwise(edges):
-                middle = (left + right) / 2
-                lit = not any(s <= middle <= e for s, e in down)
-                out.append(Segment(left, right, lit, _moonlight(night, middle) if lit else 0.0))
-    return [s for s in out if s.hours >= 0.1]
-
-
-def _without(
-    start: float, end: float, holes: Sequence[tuple[float, float]]
-) -> list[tuple[float, float]]:
-    parts = [(start, end)]
-    for a, b in holes:
-        parts = [
-            p for s, e in parts for p in ((s, min(e, a)), (max(s, b), e)) if p[1] - p[0] > 1e-6
-        ]
-    return parts
-
-
-def _moonlight(night: Night, moment: float) -> float:
-    track = night.track
-    assert track.target is not None
-    assert track.moon_distance is not None
-    at = [
-        float(np.interp(moment, track.utc, v))
-        for v in (track.moon, track.target, track.moon_distance)
-    ]
-    lit = night.moon.lit
-    return moon_nanolamberts(phase_angle(lit), 90 - at[0], 90 - at[1], at[2])
 
 
 def wants_of(
@@ -260,7 +193,7 @@ def plan_tonight(
             counts = {c: n for c, n in counts.items() if n > 0}
             for c, n in counts.items():
                 subs_tonight[c] = subs_tonight.get(c, 0) + n
-            blocks += _blocks(segment, counts, sub_s, every, overheads, flip)
+            blocks += blocks_of(segment, counts, sub_s, every, overheads, flip)
     hours = {
         c: sum(b.subs * b.sub_s for b in blocks if b.channel == c) / 3600 for c in subs_tonight
     }
@@ -319,33 +252,6 @@ def _worth(
             )
             hours = block.subs * block.sub_s / 3600
             out[want.name] = out.get(want.name, 0.0) + hours * want.rate(name) / dark_rate
-    return out
-
-
-def _blocks(
-    segment: Segment,
-    counts: Mapping[str, int],
-    sub_s: Mapping[str, float],
-    every: int | None,
-    overheads: Overheads,
-    flip: float | None,
-) -> list[Block]:
-    flip_s = (
-        None
-        if flip is None or not segment.start < flip < segment.end
-        else (flip - segment.start) * 86400
-    )
-    shots = run_through(sequence(counts, every), sub_s, overheads, flip_s)
-    out: list[Block] = []
-    for shot in shots:
-        start, end = segment.start + shot.start_s / 86400, segment.start + shot.end_s / 86400
-        if end > segment.end + 1e-9:
-            break
-        flipped = flip is not None and out and out[-1].end <= flip < start
-        if out and out[-1].channel == shot.channel and not flipped:
-            out[-1] = replace(out[-1], end=end, subs=out[-1].subs + 1)
-        else:
-            out.append(Block(shot.channel, start, end, 1, sub_s[shot.channel]))
     return out
 
 

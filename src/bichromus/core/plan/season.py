@@ -10,8 +10,9 @@ import numpy as np
 
 from ..model.errors import InputError
 from .bodies import ephemeris, lit_share
+from .dates import RISE, noon
 from .earth import F64, Place
-from .night import RISE, Rules, Target, noon, sun_state, track
+from .night import Rules, Target, sun_state, track
 
 MOST_NIGHTS: Final = 400
 _STEPS: Final = 360  # four minutes; between them altitudes are as good as straight

@@ -2,23 +2,18 @@
 
 from __future__ import annotations
 
-import json
-from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass
-from pathlib import Path
+from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
 
-from ..extract.response import load_response
-from ..files.fits_out import write_fits
 from ..model.channel import filter_name
 from ..model.planes import F32, Header
 from ..model.progress import SILENT, Progress
-from ..model.rig import FILTERS, RIGS, SITES, Rig
+from ..model.rig import FILTERS, SITES, Rig
 from ..numerics.robust import step_sigma
-from .camera import PERFECT, Optics, Response, Sky, colour_stack, line_rate, mono_stack
-from .grid import Grid, seen_on
+from .camera import PERFECT, Optics, Response, Sky, colour_stack, mono_stack
+from .grid import Grid
 from .scene import Scene, SceneRecipe, make_scene
 
 TARGET: Final = "DEMO 12"
@@ -26,7 +21,7 @@ TARGET_NAME: Final = "Weaverbird Nebula"
 SHAPE: Final = (1070, 1600)
 SCALE_ARCSEC: Final = 2.64
 SEED: Final = 12
-_CANVAS: Final = (1460, 2060)  # holds all fields
+CANVAS: Final = (1460, 2060)  # holds all fields
 _BEACONS: Final = ((0.31, 0.27, 4.6), (0.66, 0.71, 5.2), (0.72, 0.33, 5.6), (0.42, 0.73, 5.9))
 _RA_DEG, _DEC_DEG = 171.0, -59.0 - 10 / 60
 
@@ -169,81 +164,7 @@ def demo_scene(shape: tuple[int, int] = SHAPE) -> Scene:
     )
 
 
-def write_demo(folder: Path, progress: Progress = SILENT, overwrite: bool = True) -> list[Path]:
-    """Write the demo's stacks as their rigs saw them, and ``truth/``, into ``folder``;
-    their paths.
-    """
-    progress.step(0.0, "imagining the nebula")
-    return write_stacks(folder, demo_scene(_CANVAS), STACKS, GRIDS, progress, overwrite)
-
-
-def write_stacks(
-    folder: Path,
-    scene: Scene,
-    stacks: Sequence[DemoStack],
-    grids: Mapping[str, Grid],
-    progress: Progress = SILENT,
-    overwrite: bool = True,
-) -> list[Path]:
-    """Write stacks of one scene into ``folder``, each on its station's grid (the scene's own where
-    it has none), and ``truth/``: the lines in rayleigh on the grid of the first stack, and
-    truth.json. Their paths.
-    """
-    folder.mkdir(exist_ok=True)
-    (folder / "truth").mkdir(exist_ok=True)
-    table = load_response("generic").table
-    home = Grid(scene.shape, scene.scale_arcsec)
-    views: dict[Grid, Scene] = {}
-    paths = []
-    for number, stack in enumerate(stacks):
-        part = progress.part(
-            0.15 + 0.8 * number / len(stacks), 0.15 + 0.8 * (number + 1) / len(stacks)
-        )
-        part.step(0.0, f"exposing {stack.station} {stack.band}")
-        grid = grids.get(stack.station, home)
-        if grid not in views:
-            views[grid] = seen_on(scene, grid)
-        rng = np.random.default_rng([SEED, number])
-        data = simulate_stack(
-            views[grid],
-            RIGS[stack.station],
-            stack.band,
-            stack.sky,
-            stack.subs,
-            stack.sub_s,
-            table,
-            rng,
-            part,
-            stack.optics,
-        )
-        if stack.trail:
-            _add_trail(data, stack.trail, rng)
-        header = stack_header(
-            RIGS[stack.station],
-            stack.station,
-            stack.band,
-            stack.subs,
-            stack.sub_s,
-            grid.scale_arcsec,
-            grid.shape,
-            grid.turn_deg == 0 and not grid.mirrored,
-        )
-        write_fits(folder / stack.file, data, header, overwrite=overwrite)
-        paths.append(folder / stack.file)
-    progress.step(0.96, "keeping the truth")
-    first = grids.get(stacks[0].station, home)
-    _write_truth(
-        folder / "truth",
-        views[first],
-        stacks,
-        {s.station: grids.get(s.station, home) for s in stacks},
-        table,
-        overwrite,
-    )
-    return paths
-
-
-def _add_trail(data: F32, sigma: float, rng: np.random.Generator) -> None:
+def add_trail(data: F32, sigma: float, rng: np.random.Generator) -> None:
     """A satellite that all rejection overlooked: a straight line, three pixels wide, in place."""
     height, width = data.shape
     noise = step_sigma(data[::3, ::3])
@@ -251,55 +172,3 @@ def _add_trail(data: F32, sigma: float, rng: np.random.Generator) -> None:
     slope, at = rng.uniform(0.3, 0.5), rng.uniform(0.25, 0.35) * height
     away = (y - at - slope * x) / np.hypot(1, slope)
     data += np.float32(sigma * noise) * np.exp(-((away / 1.3) ** 2))
-
-
-def _write_truth(
-    folder: Path,
-    scene: Scene,
-    stacks: Sequence[DemoStack],
-    grids: Mapping[str, Grid],
-    table: Response,
-    overwrite: bool,
-) -> None:
-    for name, plane in scene.lines.items():
-        header = Header(filter=filter_name(name), object_name=TARGET)
-        write_fits(
-            folder / f"{name}_rayleigh.fits",
-            plane,
-            header,
-            overwrite=overwrite,
-            more={"BUNIT": "rayleigh"},
-        )
-    stars = scene.stars
-    facts = {
-        "target": TARGET,
-        "name": TARGET_NAME,
-        "scale_arcsec": scene.scale_arcsec,
-        "response": table,
-        "grids": {name: asdict(grid) for name, grid in grids.items()},
-        "stacks": [
-            {
-                "file": s.file,
-                "station": s.station,
-                "band": s.band,
-                "subs": s.subs,
-                "sub_s": s.sub_s,
-                "transparency": s.transparency,
-                "fwhm_px": RIGS[s.station].fwhm_arcsec / grids[s.station].scale_arcsec,
-                "share_of_full_well_per_rayleigh": line_rate(
-                    RIGS[s.station], grids[s.station].scale_arcsec
-                )
-                * FILTERS[s.band].transmission
-                * s.transparency
-                * s.sub_s
-                / RIGS[s.station].full_well_e,
-            }
-            for s in stacks
-        ],
-        "stars": {"x": _list(stars.x), "y": _list(stars.y), "ab_mag": _list(stars.mag)},
-    }
-    (folder / "truth.json").write_text(json.dumps(facts) + "\n", "utf-8")
-
-
-def _list(values: F32) -> list[float]:
-    return [round(float(v), 3) for v in values]

@@ -7,36 +7,29 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Final, Protocol
+from typing import Protocol
 
-import numpy as np
-
-from ...core.extract import ColourStack, Extraction
+from ...core.extract import Extraction
 from ...core.extract.leaks import Leaks
-from ...core.extract.lines import Unmixed, merge_lines, table_leaks, unmix_stack
+from ...core.extract.lines import merge_lines, table_leaks
 from ...core.extract.mosaic import demosaic
-from ...core.measure import find_stars, measure_noise
-from ...core.measure.field import StarField, star_field
-from ...core.measure.linear import require_linear
-from ...core.measure.run import bright_mask
 from ...core.model.channel import CHANNELS
-from ...core.model.errors import NotEnoughData
-from ...core.model.measures import Stars
 from ...core.model.planes import F32, Picture
-from ...core.model.progress import SILENT, Progress
-from ...core.numerics.smoothing import fill, smooth_mosaic
-from ...core.numerics.surface import low_surface
+from ...core.model.progress import Progress
 from ..project.state import SourceState
 from .cache import prepared_key
 from .context import PrepareContext
 from .notes import ExtractionNote, Notes
 from .origin import Origin
 from .prepared import Prepared
-from .registration import Registration
+from .resampling import (
+    known_fields,
+    one_plane,
+    read_colour,
+    resampled,
+)
 from .sources import RGB, read_source
-
-_IN_A_STAR: Final = 0.3
-"""A resampled star mask counts from here: a star that moved by part of a pixel stays covered."""
+from .unmixing import ReadStack, unmix_one
 
 
 class Task(Protocol):
@@ -86,7 +79,7 @@ class MonoTask:
                 source.label,
                 source.hours,
                 one,
-                Notes(picture.warnings, _known_fields({source.label: field})),
+                Notes(picture.warnings, known_fields({source.label: field})),
                 sigma,
                 progress.part(0.5, 1),
             )
@@ -123,7 +116,7 @@ class PlanesTask:
             planes = picture.data if picture.colour else demosaic(picture)
             for number, name in enumerate(source.lines):
                 part = progress.part(0.1 + 0.3 * number, 0.4 + 0.3 * number)
-                plane = _one_plane(picture, planes[number], name)
+                plane = one_plane(picture, planes[number], name)
                 found[name] = self._make(context, keys[name], name, plane, part)
         return [
             _named(p, Origin("plane", n, (source.id,)), station_of(source), source)
@@ -142,7 +135,7 @@ class PlanesTask:
             source.label,
             source.hours,
             one,
-            Notes(plane.warnings, _known_fields({source.label: field})),
+            Notes(plane.warnings, known_fields({source.label: field})),
             sigma,
             progress,
         )
@@ -189,12 +182,12 @@ class ExtractTask:
         read = []
         for number, source in enumerate(self.sources):
             part = progress.part(0.6 * number / count, 0.6 * (number + 1) / count)
-            read.append(_unmix_one(context, source, plain, part))
+            read.append(unmix_one(context, source, plain, part))
         progress.step(0.6, "merging lines seen twice")
         table = {s.label: table_leaks(context.response, s.lines) for s in self.sources}
         found = merge_lines([r.unmixed for r in read], table)
         measured = {s.label: r.unmixed.leaks for s, r in zip(self.sources, read, strict=True)}
-        fields = _known_fields({s.label: r.field for s, r in zip(self.sources, read, strict=True)})
+        fields = known_fields({s.label: r.field for s, r in zip(self.sources, read, strict=True)})
         out = []
         for number, name in enumerate(found.lines):
             part = progress.part(
@@ -213,7 +206,7 @@ class ExtractTask:
         key: str,
         found: Extraction,
         name: str,
-        read: list[_Read],
+        read: list[ReadStack],
         notes: Notes,
         plain: dict[str, F32],
         progress: Progress,
@@ -253,133 +246,9 @@ def tasks_of(sources: Iterable[SourceState]) -> list[Task]:
     return [*out, *(ExtractTask(tuple(group)) for group in groups.values())]
 
 
-@dataclass(frozen=True)
-class _Read:
-    """A colour stack that was read and unmixed: its picture, its lines on the grid, its stars."""
-
-    frame: Picture
-    unmixed: Unmixed
-    field: StarField | None
-
-
-def _unmix_one(
-    context: PrepareContext, source: SourceState, plain: dict[str, F32], progress: Progress
-) -> _Read:
-    """``plain`` is filled with the plane of the first stack that holds a line."""
-    progress.step(0.0, f"reading {source.label}")
-    picture = read_colour(source)
-    stack = ColourStack(picture, source.lines)
-    single = unmix_stack(stack, context.response, progress.part(0.1, 0.6))
-    for name in source.lines:
-        if name not in plain:
-            plain[name] = plain_line(context, source, picture, name)
-    field = star_field_of(_brightest(picture), picture.header.saturation)
-    frame = replace(picture, header=replace(picture.header, debayer=None, bayer=None))
-    bare = replace(frame, header=replace(frame.header, saturation=None))
-    lines = _resample_lines(context, source, bare, single, progress.part(0.6, 1))
-    return _Read(frame, lines, field)
-
-
-def plain_line(context: PrepareContext, source: SourceState, picture: Picture, name: str) -> F32:
-    """The colour plane that sees most of a line, over its answer; at half size on the common
-    grid.
-    """
-    answer = context.response.matrix((name,))[:, 0]
-    best = int(np.argmax(answer))
-    plane = picture.data[best] if picture.colour else smooth_mosaic(picture.data)
-    seen = context.registration.preview(source, fill(plane, ~np.isfinite(plane)))
-    half = seen / np.float32(answer[best])
-    return (half - low_surface(half).rows(0, half.shape[0])).astype(np.float32)
-
-
 def station_of(source: SourceState) -> str:
     """Who a stack is from; its file's name where it does not say."""
     return source.station or Path(source.path).name
-
-
-def read_colour(source: SourceState) -> Picture:
-    """A colour stack or mosaic, under the pattern that the person gave."""
-    picture = read_source(source)
-    if picture.colour or picture.header.bayer == source.bayer:
-        return picture
-    return replace(picture, header=replace(picture.header, bayer=source.bayer or None))
-
-
-def resampled(
-    registration: Registration,
-    source: SourceState,
-    picture: Picture,
-    progress: Progress = SILENT,
-) -> tuple[Picture, float | None, StarField | None]:
-    """A mono picture on the common grid; its large-scale noise there where it had to be moved; its
-    field of stars.
-
-    Raises NotLinear.
-    """
-    plane = fill(picture.data, ~np.isfinite(picture.data))
-    stars = find_stars(plane, picture.header.saturation)
-    require_linear(picture, plane, stars)
-    field = star_field_of(plane, picture.header.saturation, stars)
-    if not registration.moves(source):
-        return registration.resampled(source, picture, progress), None, field
-    mask = bright_mask(plane, stars, picture.header.saturation)
-    sigma = measure_noise(picture.data, picture.header.debayer, avoid=mask).sigma_eff
-    scale = registration.stacks[source.id].scale
-    one = registration.resampled(source, picture, progress)
-    return one, sigma / scale if sigma else None, field
-
-
-def star_field_of(
-    plane: F32, saturation: float | None, stars: Stars | None = None
-) -> StarField | None:
-    """Star width over a whole frame, before anything is cut off; None where there are too few
-    stars.
-    """
-    calm = fill(plane, ~np.isfinite(plane))
-    try:
-        return star_field(calm, stars or find_stars(calm, saturation), saturation)
-    except NotEnoughData:
-        return None
-
-
-def _known_fields(fields: dict[str, StarField | None]) -> dict[str, StarField]:
-    return {label: field for label, field in fields.items() if field is not None}
-
-
-def _one_plane(picture: Picture, plane: F32, name: str) -> Picture:
-    """A plane of a colour picture as a picture of its own."""
-    debayer = picture.header.debayer
-    header = replace(picture.header, bayer=None, debayer=f"{debayer} {name}" if debayer else None)
-    return replace(picture, data=plane, header=header)
-
-
-def _brightest(picture: Picture) -> F32:
-    """The colour plane that shows most; of a mosaic its light without the colours."""
-    if picture.colour:
-        return picture.data[int(np.argmax([np.nanstd(p[::4, ::4]) for p in picture.data]))]
-    return smooth_mosaic(picture.data)
-
-
-def _resample_lines(
-    context: PrepareContext,
-    source: SourceState,
-    picture: Picture,
-    single: Unmixed,
-    progress: Progress,
-) -> Unmixed:
-    registration = context.registration
-    if not registration.key(source):
-        return single
-    lines = {}
-    count = len(single.lines) + 1
-    for number, (name, plane) in enumerate(single.lines.items()):
-        part = progress.part(number / count, (number + 1) / count)
-        lines[name] = registration.resampled(source, replace(picture, data=plane), part).data
-    mask = registration.resampled(
-        source, Picture(single.stars.astype(np.float32)), progress.part(0.9, 1)
-    ).data
-    stars = np.nan_to_num(mask) > _IN_A_STAR
-    return single.laid(lines, stars, 1 / registration.stacks[source.id].scale)
 
 
 def _named(prepared: Prepared, origin: Origin, label: str, source: SourceState) -> Prepared:

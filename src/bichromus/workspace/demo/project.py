@@ -8,12 +8,14 @@ from typing import Final
 
 from ...core.model.errors import InputError
 from ...core.model.progress import SILENT, Progress
-from ...core.simulate.demo import STACKS, TARGET_NAME, write_demo
+from ...core.simulate.demo import STACKS, TARGET_NAME
+from ...core.simulate.demo_files import write_demo
 from ..channels.commands import with_sources
 from ..channels.sources import inspect
 from ..log.controller import put_runs
 from ..log.intake import take_in
 from ..log.table import LogTable
+from ..project.context import ProjectContext
 from ..project.document import Document
 from ..project.folders import data_folder
 from ..project.state import ProjectState
@@ -92,3 +94,14 @@ def prepare_demo(progress: Progress = SILENT) -> Path:
     finally:
         document.close()
     return folder
+
+
+def start_demo(context: ProjectContext) -> None:
+    """Open the demo in a job, and say what could not be used."""
+
+    def work(progress: Progress) -> None:
+        errors = open_demo(context.document, progress)
+        if errors:
+            context.report(errors)
+
+    context.jobs.submit("making the demo", work)

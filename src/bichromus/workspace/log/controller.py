@@ -20,10 +20,12 @@ from ..project.state import ProjectState
 from .contribution import read_contribution, write_contribution
 from .export import export
 from .intake import Intake, take_in
+from .runs import Run
+from .sub import Sub
 from .summary import FORMS, Summary, summarise, write_summary
-from .table import LogTable, Sub
+from .table import LogTable
 from .typed_runs import make_run, read_table
-from .view import LogView, Pick, Run, make_view
+from .view import LogView, Pick, make_view
 from .watching import FolderWatch, WatchState
 
 _TAKING: Final = "taking subs in"

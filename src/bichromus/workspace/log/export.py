@@ -15,7 +15,7 @@ from ...core.files.atomic import write_text
 from ...core.model.channel import channel_order
 from ...core.model.errors import UnknownName
 from ...core.model.log_columns import READ
-from .table import Sub
+from .sub import Sub
 
 HEADINGS = (
     "file",

@@ -10,7 +10,8 @@ from dataclasses import asdict, dataclass
 from typing import Any, Final
 
 from ...core.model.channel import channel_order
-from .view import LogView, NightRow
+from .runs import NightRow
+from .view import LogView
 
 FORMS: Final = {"markdown": ".md", "text": ".txt", "csv": ".csv", "json": ".json"}
 

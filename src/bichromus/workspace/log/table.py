@@ -5,51 +5,20 @@ from __future__ import annotations
 import datetime as dt
 from collections import defaultdict
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Self
 
 from ...core.model.channel import FilterName, channel_name, filter_name
 from ...core.model.errors import InputError, UnknownName
-from ...core.model.log_columns import COLUMNS, READ, Figures
+from ...core.model.log_columns import READ
 from ...core.model.sub import night_at, nights_by_gap
 from ..project.document import Command, Document
 from ..project.journal import Edit, LogChange, Row
 from ..project.state import ProjectState
+from .sub import Sub, sub_of, typed_sub
 
 MOST_GOAL_H = 2000.0
 """Hours beyond which a goal is a slip of the keyboard."""
-
-
-@dataclass(frozen=True, slots=True)
-class Sub:
-    """One sub of the log. ``channel`` is empty where the filter is not known; ``file`` and
-    ``start`` where the sub was typed. ``mark`` is keep or reject where it was decided by hand;
-    ``figures`` are the log's columns.
-    """
-
-    file: str
-    object_name: str
-    channel: str
-    filter: str
-    night: dt.date
-    start: dt.datetime | None
-    seconds: float
-    contributor: str
-    telescope: str
-    camera: str
-    kept: bool
-    reason: str
-    identity: str = ""
-    mark: str = ""
-    scale_arcsec: float | None = None
-    longitude: float | None = None
-    figures: Figures = field(default_factory=dict)
-
-    @property
-    def run_figures(self) -> tuple[float | None, ...]:
-        """The figures that make another run of it where they differ."""
-        return tuple(self.figures.get(c.id) for c in COLUMNS if c.splits_runs)
 
 
 class LogTable:
@@ -150,7 +119,7 @@ class LogTable:
         for row in rows:
             if row[2] not in channels:
                 channels[row[2]] = _channel_of(row[2], names)
-            out.append(_sub_of(row, channels[row[2]], *nights[row[3], row[8]]))
+            out.append(sub_of(row, channels[row[2]], *nights[row[3], row[8]]))
         out += self._typed(out)
         if object_name is not None:
             wanted = object_name.strip().casefold()
@@ -188,7 +157,7 @@ class LogTable:
             kept = min(max(run["kept"] - have[0], 0), left)
             # what a second run of the same kind still has to bring
             have[0], have[1] = max(have[0] - run["kept"], 0), max(have[1] - run["rejected"], 0)
-            out += [_typed_sub(run, night, number < kept) for number in range(left)]
+            out += [typed_sub(run, night, number < kept) for number in range(left)]
         return out
 
     def _nights(
@@ -249,67 +218,6 @@ def _channel_of(text: str, names: Mapping[str, str]) -> str:
     known = filter_name(text)
     own = known.text if known.known or text == "RGB" else ""
     return names.get(filter_key(text)) or own
-
-
-def _sub_of(row: Sequence[Any], channel: str, start: dt.datetime, night: dt.date) -> Sub:
-    """A row of the table as a sub; the columns of headers stand last."""
-    (path, name, text, _, seconds, who, telescope, camera, longitude, in_rejected) = row[:10]
-    mark, reason, identity, scale = row[10:14]
-    if not reason and in_rejected and not mark:
-        reason = "in a folder called rejected"
-    return Sub(
-        path,
-        name,
-        channel,
-        text,
-        night,
-        start,
-        seconds,
-        who,
-        telescope,
-        camera,
-        mark == "keep" if mark else not in_rejected,
-        reason,
-        identity,
-        mark or "",
-        scale,
-        longitude,
-        dict(zip((c.id for c in READ), row[14:], strict=True)),
-    )
-
-
-def _typed_sub(run: Row, night: dt.date, kept: bool) -> Sub:
-    """One sub of a typed run."""
-    return Sub(
-        "",
-        run["object"],
-        run["channel"],
-        filter_name(run["channel"]).text,
-        night,
-        None,
-        run["seconds"],
-        run["contributor"],
-        run["telescope"],
-        run["camera"],
-        kept,
-        "" if kept else "typed as rejected",
-        run["id"],
-        figures={c.id: run[c.id] for c in READ},
-    )
-
-
-def run_key(
-    night: str,
-    contributor: str,
-    telescope: str,
-    camera: str,
-    channel: str,
-    seconds: float,
-    figures: Sequence[float | None],
-) -> str:
-    """What makes subs one run; ``figures`` are those of the columns that split runs."""
-    parts = [f"{v:g}" if v is not None else "" for v in figures]
-    return "|".join((night, contributor, telescope, camera, channel, f"{seconds:g}", *parts))
 
 
 def known_channel(text: str) -> str:

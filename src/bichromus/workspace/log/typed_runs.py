@@ -11,7 +11,8 @@ from typing import Any, Final
 from ...core.model.errors import InputError
 from ...core.model.log_columns import COLUMNS
 from ..project.journal import Row
-from .table import known_channel, run_key
+from .sub import run_key
+from .table import known_channel
 
 _WORDS: Final = {
     "night": "night date",

@@ -13,7 +13,8 @@ from ...core.model.errors import InputError
 from ..project.context import ProjectContext
 from ..project.document import Command
 from .held import Held
-from .view import PlanView, make_plan, outlook, year_of
+from .season import year_of
+from .view import PlanView, make_plan, outlook
 
 
 @dataclass(frozen=True)
@@ -48,6 +49,15 @@ class PlanController:
     def snapshot(self) -> PlanSnapshot:
         """The plan as it was made last."""
         return self._snapshot
+
+    def hours_wanted(self) -> tuple[dict[str, float], dict[str, float]]:
+        """Hours wanted by channel, as planned or else as typed; and what an hour of tonight is
+        worth.
+        """
+        now = self._snapshot
+        if now.view is None:
+            return dict(self._context.document.state.plan.goals), {}
+        return now.wanted_h, dict(now.view.hour_worth)
 
     def follow(self, held: Mapping[str, Held]) -> None:
         """Make the plan anew, on the preview thread, when anything that it rests on has changed."""

@@ -9,8 +9,8 @@ from pathlib import Path
 
 from ...core.files.atomic import write_text
 from ...core.model.errors import UnknownName
+from ...core.plan.dates import iso_time, moment_of
 from ...core.plan.framing import from_plane, panel_centres
-from ...core.plan.night import iso_time, moment_of
 from .view import PlanView
 
 

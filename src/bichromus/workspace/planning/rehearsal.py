@@ -22,9 +22,10 @@ from ...core.files.atomic import atomic
 from ...core.model.errors import BichromusError, InputError, WriteFailed
 from ...core.model.progress import SILENT, Progress
 from ...core.model.rig import Filter
+from ...core.plan.dates import julian, moment_of
 from ...core.plan.earth import Place
 from ...core.plan.moment import conditions
-from ...core.plan.night import Target, julian, moment_of
+from ...core.plan.night import Target
 from ...core.plan.sky import sky_factor
 from ...core.simulate.evening import Air, Exposure, SimulatedCamera, weather
 from ...core.simulate.forecast import Forecast

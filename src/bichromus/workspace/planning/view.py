@@ -14,10 +14,11 @@ from ...core.model.channel import CHANNELS
 from ...core.model.errors import InputError
 from ...core.model.planes import F32
 from ...core.plan.allocate import Allocation
+from ...core.plan.dates import date_of, julian, moment_of
 from ...core.plan.earth import Place
 from ...core.plan.framing import Field, Frame, area, common_field, frame
 from ...core.plan.horizon import make_horizon
-from ...core.plan.night import Night, Rules, Target, date_of, julian, moment_of, plan_night
+from ...core.plan.night import Night, Rules, Target, plan_night
 from ...core.plan.order import Overheads
 from ...core.plan.program import (
     ChannelInput,
@@ -26,7 +27,6 @@ from ...core.plan.program import (
     plan_channel,
     plan_nights,
     plan_tonight,
-    segments_of,
     worth_of_hour,
 )
 from ...core.plan.rates import (
@@ -37,6 +37,7 @@ from ...core.plan.rates import (
     target_rate,
 )
 from ...core.plan.season import SeasonNight, plan_season
+from ...core.plan.segments import segments_of
 from ...core.plan.sky import moon_nanolamberts, phase_angle
 from ...core.simulate.forecast import Forecast, read_forecast, simulate_forecast
 from ...core.simulate.outlook import Light, simulate_outlook
@@ -48,7 +49,7 @@ _CLOUDY = 0.5
 """Share of the sky under cloud from which an hour is not planned."""
 _MOON_ZENITH, _TARGET_ZENITH = 50.0, 35.0
 """Of nights to come the Moon and the target are taken at a middling height, degrees from zenith."""
-_MISSING_H = 0.02
+MISSING_H = 0.02
 """Hours below which a goal counts as reached: a sub or less."""
 
 
@@ -243,25 +244,6 @@ def _shared(fields: tuple[Field, ...]) -> dict[str, float]:
     return {f.name: size / (f.width * f.height) for f in fields}
 
 
-def nights_needed(view: PlanView) -> int | None:
-    """Nights until every goal is reached, tonight included; None when fourteen are not enough."""
-    if all(c.missing_h <= _MISSING_H for c in view.channels):
-        return 0
-    if view.coming is None:
-        left = [c.missing_h - view.tonight.gained.get(c.channel, 0.0) for c in view.channels]
-        return 1 if max(left) <= _MISSING_H else None
-    if view.coming.share < 0.999:
-        return None
-    used = [
-        name for name, hours in view.coming.hours.items() if any(h > 0.05 for h in hours.values())
-    ]
-    return 1 + len({name.partition(" ")[0] for name in used})
-
-
-def _after(plans: tuple[ChannelPlan, ...], tonight: NightPlan) -> list[ChannelPlan]:
-    return [replace(p, had_h=p.had_h + tonight.gained.get(p.channel, 0.0)) for p in plans]
-
-
 def _degrees(target: TargetThing) -> tuple[float, float]:
     return target.size_arcmin[0] / 60, target.size_arcmin[1] / 60
 
@@ -269,19 +251,6 @@ def _degrees(target: TargetThing) -> tuple[float, float]:
 def _field(rig: RigThing, angle: float) -> Field:
     made = frame(rig.focal, rig.pixel_um, rig.sensor_mm)
     return Field(rig.name, made.field[0], made.field[1], angle)
-
-
-def year_of(view: PlanView, plan: PlanState) -> list[SeasonNight]:
-    """Every night of the year that begins with the planned one."""
-    place = Place(view.site.lat, view.site.lon, view.site.elevation_m)
-    rules = Rules(plan.min_altitude, plan.sun_below, horizon=make_horizon(view.site.horizon))
-    return plan_season(
-        place,
-        view.night.date,
-        view.night.date + dt.timedelta(days=364),
-        Target(view.target.ra, view.target.dec),
-        rules,
-    )
 
 
 def outlook(view: PlanView, channel: str, shape: tuple[int, int] = (166, 182)) -> tuple[F32, F32]:
@@ -300,3 +269,7 @@ def outlook(view: PlanView, channel: str, shape: tuple[int, int] = (166, 182)) -
     )
     hours = max(plan.wanted_h, plan.had_h, plan.sub.sub_s / 3600)
     return simulate_outlook(channel, light, plan.sub.sub_s, hours, view.target.size_arcmin, shape)
+
+
+def _after(plans: tuple[ChannelPlan, ...], tonight: NightPlan) -> list[ChannelPlan]:
+    return [replace(p, had_h=p.had_h + tonight.gained.get(p.channel, 0.0)) for p in plans]

@@ -54,3 +54,14 @@ class ProjectContext:
             self.report([error])
             return False
         return True
+
+
+def unexpected(title: str, error: Exception) -> BichromusError:
+    """What went wrong in a piece of work, in words for the person."""
+    if isinstance(error, BichromusError):
+        return error
+    return BichromusError(
+        f"Something went wrong with {title}",
+        why=f"{type(error).__name__}: {error}",
+        do="The project is unharmed; report this",
+    )

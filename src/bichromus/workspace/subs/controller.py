@@ -7,57 +7,35 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from pathlib import Path
-from typing import Any, Final
 
 from psygnal import Signal
 
 from ...core.advise.base import Advice
 from ...core.advise.rejects import advise_rejects
 from ...core.files.atomic import write_text
-from ...core.files.frames import open_frame
 from ...core.measure.worth import Effect
 from ...core.model.errors import BichromusError, InputError
 from ...core.model.progress import Progress
 from ..log.controller import LogController
-from ..log.table import Sub
+from ..log.sub import Sub
 from ..project.context import ProjectContext
+from .decisions import Marks, kept_list, rejected_files, suggested_marks
 from .groups import (
     Group,
     GroupKey,
-    Reviewed,
     effect_of,
     group_keys,
     make_group,
+    measured_groups,
     move_to_rejected,
 )
 from .measures import Measures
-from .pictures import SubPictures
+from .measuring import GroupMeasuring
+from .pictures import SubPictures, shape_of
 from .quick_stack import stack_night
-
-MEASURING: Final = "measuring subs"
-_REFRESH_S: Final = 1.5
-"""While subs are measured the group is judged anew this often: each judgement looks at all."""
-
-
-@dataclass(frozen=True)
-class SubsSnapshot:
-    """The review of one moment: all groups, how many subs of those that were judged want a
-    decision, the group in view and the place of the sub in view within it, the frame's size (H, W).
-    """
-
-    groups: Mapping[GroupKey, Sequence[Sub]] = field(default_factory=dict)
-    waiting: Mapping[GroupKey, int] = field(default_factory=dict)
-    group: Group | None = None
-    index: int = 0
-    shape: tuple[int, int] | None = None
-
-    @property
-    def current(self) -> Reviewed | None:
-        """The sub in view."""
-        found = self.group.subs if self.group else ()
-        return found[self.index] if self.index < len(found) else None
+from .snapshot import SubsSnapshot, place_in
 
 
 class SubsController:
@@ -78,17 +56,17 @@ class SubsController:
         log: LogController,
         clock: Callable[[], float] = time.monotonic,
     ) -> None:
-        self._context, self._log, self._clock = context, log, clock
+        self._context, self._log = context, log
         self._lock = threading.RLock()
         self._snapshot = SubsSnapshot()
         self._wanted: GroupKey | None = None
         self._measures = Measures(context.document.store)
-        self._measuring = False
         self._active = False
+        self._measuring = GroupMeasuring(
+            context.jobs, self._measures, self.refresh, self._measured, self._stopped, clock
+        )
         self.pictures = SubPictures(lambda: self._snapshot, self._cannot_be_read)
         log.changed.connect(self.refresh)
-        context.jobs.cancelled.connect(self._stopped)
-        context.jobs.failed.connect(lambda title, _error: self._stopped(title))
 
     @property
     def snapshot(self) -> SubsSnapshot:
@@ -147,7 +125,7 @@ class SubsController:
                 groups,
                 {**now.waiting, made.key: made.waiting},
                 made,
-                _place_in(made, now.current if same else None),
+                place_in(made, now.current if same else None),
                 shape,
             )
         self.pictures.use_group(self._snapshot, anew=not same)
@@ -177,39 +155,17 @@ class SubsController:
         if on:
             self.measure()
 
-    # --- measuring ---
-
     def measure(self) -> None:
         """Measure what of the group was not measured, in a job."""
-        with self._lock:
-            group = self._snapshot.group
-            if group is None or self._measuring or group.measured == len(group.subs):
-                return
-            self._measuring = True
-        subs = [r.sub for r in group.subs]
-        self._context.jobs.submit(MEASURING, lambda p: self._measure(subs, p), self._measured)
+        group = self._snapshot.group
+        if group is not None and group.measured < len(group.subs):
+            self._measuring.start([r.sub for r in group.subs])
 
-    def _measure(self, subs: Sequence[Sub], progress: Progress) -> None:
-        last = self._clock()
-
-        def made() -> None:
-            nonlocal last
-            if self._clock() - last > _REFRESH_S:
-                last = self._clock()
-                self.refresh()
-
-        self._measures.measure_missing(subs, progress, made)
-
-    def _measured(self, _result: object) -> None:
-        with self._lock:
-            self._measuring = False
+    def _measured(self) -> None:
         self._log.refresh()  # star sizes are shown in the log, too
 
-    def _stopped(self, title: str) -> None:
-        if title == MEASURING:
-            with self._lock:
-                self._measuring = False
-                self._active = False  # it begins again when the step is entered anew
+    def _stopped(self) -> None:
+        self._active = False  # it begins again when the step is entered anew
 
     def _cannot_be_read(self, path: Path, error: Exception) -> None:
         """A frame that could not be shown counts as broken."""
@@ -303,18 +259,15 @@ class SubsController:
             fault = InputError("There are no subs to list", do="Take a folder in first")
             self._context.report([fault])
             return
-        lines = [r.sub.file for r in group.subs if r.sub.kept and "\n" not in r.sub.file]
-        text = "\n".join(lines) + "\n"
-        self._context.guarded(lambda: write_text(path, text, overwrite=True))
+        self._context.guarded(lambda: write_text(path, kept_list(group), overwrite=True))
 
     def move_rejected(self) -> int:
         """Move the group's rejected files into a folder ``rejected`` beside them, as asked for;
         how many.
         """
         group = self._snapshot.group
-        gone = [Path(r.sub.file) for r in group.subs if not r.sub.kept] if group else []
         try:
-            moved = move_to_rejected(gone)
+            moved = move_to_rejected(rejected_files(group) if group else [])
         except BichromusError as error:
             self._context.report([error])
             return 0
@@ -335,47 +288,9 @@ class SubsController:
         folder = self._context.document.folder / "preliminary"
 
         def work(progress: Progress) -> None:
-            groups = []
-            for number, (key, subs) in enumerate(parts.items()):
-                part = progress.part(0.4 * number / len(parts), 0.4 * (number + 1) / len(parts))
-                self._measures.measure_missing(subs, part)
-                groups.append(make_group(key, subs, self._measures.known(subs)))
+            groups = measured_groups(self._measures, parts, progress.part(0, 0.4))
             made = stack_night(groups, folder, progress.part(0.4, 0.97))
             opened([m.path for m in made], progress.part(0.97, 1))
             self.stacked.emit(made)
 
         self._context.jobs.submit("stacking the night", work)
-
-
-Marks = dict[str, tuple[str | None, str]]
-"""Keep, reject or nothing by the identity of a sub, each with its reason."""
-
-
-def suggested_marks(group: Group) -> Marks:
-    """Reject what is suggested, keep what still helps."""
-    out: Marks = {}
-    for r in group.subs:
-        if r.waiting and r.suggested_out:
-            out[r.sub.identity] = ("reject", r.reason)
-        elif r.waiting:
-            out[r.sub.identity] = ("keep", f"low weight: {r.reason}")
-    return out
-
-
-def shape_of(subs: Sequence[Sub]) -> tuple[int, int] | None:
-    """The size (H, W) of the first sub that can be opened."""
-    for sub in subs:
-        try:
-            return open_frame(Path(sub.file)).shape
-        except (BichromusError, OSError):
-            continue
-    return None
-
-
-def _place_in(group: Group, current: Reviewed | None) -> int:
-    """Where a sub stands in a group; without one, the first that wants a decision."""
-    subs: Any = enumerate(group.subs)
-    if current is None:
-        return next((n for n, r in subs if r.waiting), 0)
-    same = current.sub.identity
-    return next((n for n, r in subs if r.sub.identity == same), 0)

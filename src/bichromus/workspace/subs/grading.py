@@ -11,15 +11,9 @@ import numpy as np
 
 from ...core.files.frames import open_frame
 from ...core.files.sub_header import is_sub_file, read_sub
-from ...core.measure.subs import (
-    Grade,
-    SubMeasure,
-    SubParts,
-    grade,
-    measure_sub,
-    middle_of,
-    trail_factor,
-)
+from ...core.measure.grading import Grade, grade
+from ...core.measure.subs import SubMeasure, SubParts, measure_sub, middle_of
+from ...core.measure.trail import trail_factor
 from ...core.model.errors import InputError, UnreadableFile, UnsupportedData
 from ...core.model.planes import F32
 from ...core.model.progress import SILENT, Progress

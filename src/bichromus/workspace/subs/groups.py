@@ -6,20 +6,22 @@ from __future__ import annotations
 
 import datetime as dt
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from statistics import median
 from typing import Final, NamedTuple
 
-from ...core.measure.subs import Grade, SubMeasure, grade
+from ...core.measure.grading import Grade, grade
+from ...core.measure.subs import SubMeasure
 from ...core.measure.worth import Effect, leaving_out, still_helps, worths
 from ...core.model.channel import channel_order
 from ...core.model.errors import WriteFailed
-from ..log.table import Sub
-from ..log.view import rig_of
+from ...core.model.progress import Progress
+from ..log.runs import rig_of
+from ..log.sub import Sub
 from .frames import LockedStretch
-from .measures import Known
+from .measures import Known, Measures
 
 _NO_EFFECT: Final = Effect(0, 0.0, 0.0, 0.0)
 
@@ -216,3 +218,15 @@ def move_to_rejected(files: Sequence[Path]) -> dict[Path, Path]:
             ) from error
         done[source] = place
     return done
+
+
+def measured_groups(
+    measures: Measures, parts: Mapping[GroupKey, Sequence[Sub]], progress: Progress
+) -> list[Group]:
+    """Groups with what was not measured of them measured first. Raises Cancelled."""
+    groups = []
+    for number, (key, subs) in enumerate(parts.items()):
+        part = progress.part(number / len(parts), (number + 1) / len(parts))
+        measures.measure_missing(subs, part)
+        groups.append(make_group(key, subs, measures.known(subs)))
+    return groups

@@ -13,7 +13,7 @@ import numpy as np
 
 from ...core.measure.subs import SubMeasure
 from ...core.model.progress import SILENT, Progress
-from ..log.table import Sub
+from ..log.sub import Sub
 from ..project.store import Store
 from .grading import measure_files
 

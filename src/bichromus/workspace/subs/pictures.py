@@ -5,7 +5,7 @@ neighbours.
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Final
 
@@ -17,11 +17,12 @@ from ...core.files.frames import open_frame
 from ...core.model.errors import BichromusError
 from ...core.model.planes import F32
 from ...core.numerics.sampling import View
+from ..log.sub import Sub
 from ..viewing.request import Request
 from .frames import THUMB, FrameRoom, LockedStretch
 
 if TYPE_CHECKING:
-    from .controller import SubsSnapshot
+    from .snapshot import SubsSnapshot
 
 _AHEAD: Final = 12
 """Subs that are decoded before they are stepped to: holding the key runs through them."""
@@ -187,3 +188,13 @@ def _covers(view: View, shape: tuple[int, int]) -> bool:
         and view.x0 + view.width * view.step >= width - 2 * view.step
         and view.y0 + view.height * view.step >= height - 2 * view.step
     )
+
+
+def shape_of(subs: Sequence[Sub]) -> tuple[int, int] | None:
+    """The size (H, W) of the first sub that can be opened."""
+    for sub in subs:
+        try:
+            return open_frame(Path(sub.file)).shape
+        except (BichromusError, OSError):
+            continue
+    return None

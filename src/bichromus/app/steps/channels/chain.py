@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QVBoxLayout, QW
 
 from ....workspace.channels.steps import ChainStep, Shown
 from ...theme.look import LOOK
-from ...widgets.fold import Fold, button, label
+from ...widgets.fold import Fold, button, label, set_role
 
 _GUTTER = 22
 
@@ -50,10 +50,7 @@ class StepRow(QWidget):
     def show_step(self, step: ChainStep, first: bool, last: bool, opened: bool) -> None:
         self.step, self.first, self.last, self.open = step, first, last, opened
         self.words.setText(step.words)
-        self.words.setProperty("role", "wants" if step.wants else "muted")
-        style = self.words.style()
-        if style is not None:
-            style.polish(self.words)
+        set_role(self.words, "wants" if step.wants else "muted")
         tip = (
             f"{step.tip}.\n"
             f"{'Close' if opened else 'Open'} its controls (J, Shift+J step through the chain)."

@@ -19,7 +19,7 @@ class LeakBars(QWidget):
     def __init__(self) -> None:
         super().__init__()
         self._table: dict[str, dict[str, float]] = {}
-        self._lines: tuple[str, ...] = ()
+        self.lines: tuple[str, ...] = ()
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName("what the colour planes see of each line")
         self.setToolTip(
@@ -31,28 +31,28 @@ class LeakBars(QWidget):
 
     def show_table(self, table: dict[str, dict[str, float]], lines: tuple[str, ...]) -> None:
         self._table = table
-        self._lines = tuple(n for n in lines if n in table.get("R", {}))
+        self.lines = tuple(n for n in lines if n in table.get("R", {}))
         self.setFixedHeight(self.sizeHint().height())
         self.update()
 
     def sizeHint(self) -> QSize:
-        return QSize(280, _ROW * 3 if self._lines else 0)
+        return QSize(280, _ROW * 3 if self.lines else 0)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
-        if not self._lines:
+        if not self.lines:
             return
         t = LOOK.theme
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         painter.setFont(font(9.3))
-        most = max(self._table[p][n] for p, _ in _PLANES for n in self._lines)
+        most = max(self._table[p][n] for p, _ in _PLANES for n in self.lines)
         room = self.width() - 56 - 92
         for row, (plane, words) in enumerate(_PLANES):
             top = row * _ROW
             painter.setPen(QColor(t.muted))
             painter.drawText(QRectF(0, top, 52, _ROW - 4), Qt.AlignmentFlag.AlignVCenter, words)
-            height = (_ROW - 10) / len(self._lines)
-            for number, name in enumerate(self._lines):
+            height = (_ROW - 10) / len(self.lines)
+            for number, name in enumerate(self.lines):
                 length = max(room * self._table[plane][name] / most, 2)
                 fill_rect(
                     painter,
@@ -69,7 +69,7 @@ class LeakBars(QWidget):
 
     def words(self, plane: str) -> str:
         """The leak of a plane: the weaker line's answer over the stronger one's."""
-        order = sorted(self._lines, key=lambda n: self._table[plane][n])
+        order = sorted(self.lines, key=lambda n: self._table[plane][n])
         if len(order) < 2:
             return ""
         leak = self._table[plane][order[0]] / max(self._table[plane][order[-1]], 1e-12)

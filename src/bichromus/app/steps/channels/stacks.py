@@ -13,6 +13,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QMenu, QWidget
 
 from ....core.model.channel import CHANNELS
 from ....workspace.channels import commands
+from ....workspace.channels.build import Channels
 from ....workspace.channels.sources import RGB
 from ....workspace.project.state import SourceState
 from ....workspace.session import Session
@@ -45,6 +46,7 @@ class StacksFold(Fold):
         super().__init__("Stacks")
         self._session = session
         self.rows: dict[str, QWidget] = {}
+        self._wanted = True
         self._shown: tuple[SourceState, ...] = ()
         self.empty = label("No stacks yet.", "muted")
         self.add(self.empty)
@@ -96,10 +98,19 @@ class StacksFold(Fold):
             f"cache {bytes_ / 1e9:.1f} GB" if bytes_ >= 1e9 else f"cache {bytes_ / 1e6:.0f} MB"
         )
 
-    def show_faults(self, refused: Sequence[str], messages: Sequence[str]) -> None:
-        """Why stacks could not be used, and what else is to be said of how they lie."""
-        self.faults.setText("\n".join(dict.fromkeys([*refused, *messages])))
-        self.faults.setVisible(bool(refused or messages))
+    def show_channels(self, channels: Channels, sources: Sequence[SourceState]) -> None:
+        """Why stacks could not be used, and what else is to be said of how they lie.
+
+        The list is open while there is nothing else, or something in it wants a word; once all is
+        well it is put away, and then left as the person has it.
+        """
+        refused, warnings = channels.refused.values(), channels.registration.warnings
+        self.faults.setText("\n".join(dict.fromkeys([*refused, *warnings])))
+        self.faults.setVisible(bool(refused or warnings))
+        wants = not channels.origins or bool(refused) or any(not s.sure for s in sources)
+        if wants or self._wanted:
+            self.set_open(wants)
+        self._wanted = wants
 
     def show_sources(self, sources: tuple[SourceState, ...]) -> None:
         self.set_note(f"{len(sources)} open" if sources else "")

@@ -4,56 +4,27 @@ what is seen.
 
 from __future__ import annotations
 
-from bisect import bisect_right
-from dataclasses import dataclass
+from bisect import bisect_left, bisect_right
 from itertools import accumulate
 
-from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
+from PyQt6.QtCore import QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import (
     QColor,
-    QFont,
     QHelpEvent,
     QKeyEvent,
     QMouseEvent,
     QPainter,
     QPaintEvent,
-    QPen,
     QResizeEvent,
 )
 from PyQt6.QtWidgets import QAbstractScrollArea, QSizePolicy, QToolTip
 
-from ....core.model.channel import LONG_NAMES
-from ....core.model.log_columns import COLUMNS
-from ....workspace.log.view import LogView, NightRow, Run
-from ...theme.look import LOOK, font, tag_colour
-from ...widgets.paint import draw_tag, fill_rect
-from ...widgets.text import clock_text
-
-_HEAD, _FOOT, _NIGHT, _RUN_HEAD, _RUN = 26, 34, 32, 22, 26
-_FIXED = (("night", 76), ("station", 84), ("Moon", 58), ("stars", 52))
-_BEFORE = (("run", 0.0), ("subs", 0.10), ("rejected", 0.24))
-_FIGURES_FROM, _NOTES_FROM = 0.42, 0.75
-_RUN_COLUMNS = (
-    *_BEFORE,
-    *(
-        (c.title, _FIGURES_FROM + (_NOTES_FROM - _FIGURES_FROM) * n / len(COLUMNS))
-        for n, c in enumerate(COLUMNS)
-    ),
-    ("notes", _NOTES_FROM),
-)
-"""Headings of a night's runs, and where each begins, as a share of the width."""
-
-
-@dataclass(frozen=True)
-class Line:
-    """One line of the matrix: a night, the heading of its runs (``run`` -1), or one of its runs."""
-
-    row: int
-    run: int | None = None
-
-    @property
-    def height(self) -> int:
-        return _NIGHT if self.run is None else _RUN_HEAD if self.run < 0 else _RUN
+from ....workspace.log.runs import NightRow, Run
+from ....workspace.log.view import LogView
+from ...theme.look import LOOK
+from ...widgets.paint import fill_rect
+from .matrix_lines import FIRST_COLUMN, FOOT, HEAD, NIGHT, Columns, Line, tip
+from .matrix_rows import RowPainter
 
 
 class Matrix(QAbstractScrollArea):
@@ -72,17 +43,16 @@ class Matrix(QAbstractScrollArea):
         self._ends: list[int] = []
         self.open_keys: set[tuple[str, str]] = set()
         self.current: Line | None = None
-        self._most: dict[str, float] = {}
         self.setFrameShape(QAbstractScrollArea.Shape.NoFrame)
         self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
-        self.setMinimumHeight(_HEAD + _FOOT + 3 * _NIGHT)
+        self.setMinimumHeight(HEAD + FOOT + 3 * NIGHT)
         self.setAccessibleName("nights and hours")
         LOOK.changed.connect(self._redraw)
 
     def sizeHint(self) -> QSize:
-        return QSize(760, _HEAD + _FOOT + max(len(self.view.rows), 3) * _NIGHT)
+        return QSize(760, HEAD + FOOT + max(len(self.view.rows), 3) * NIGHT)
 
     # --- what is shown ---
 
@@ -92,9 +62,6 @@ class Matrix(QAbstractScrollArea):
         first = not self.view.rows
         at_end = self.current is not None and self.current.row == len(self.view.rows) - 1
         self.view = view
-        self._most = {
-            c: max((r.hours(c) + r.lost(c) for r in view.rows), default=0.0) for c in view.channels
-        }
         keys = [r.key for r in view.rows]
         self.open_keys &= set(keys)
         grown = at_end and row is not None and bool(keys) and keys[-1] > row.key
@@ -133,12 +100,12 @@ class Matrix(QAbstractScrollArea):
             if row.key in self.open_keys:
                 self.lines += [Line(number, n) for n in range(-1, len(row.runs))]
         self._ends = list(accumulate(line.height for line in self.lines))
-        room = self.viewport().height() - _HEAD - _FOOT  # type: ignore[union-attr]
+        room = self.viewport().height() - HEAD - FOOT  # type: ignore[union-attr]
         bar = self.verticalScrollBar()
         assert bar is not None
         bar.setRange(0, self._whole((self._ends[-1] if self._ends else 0) - room))
         bar.setPageStep(max(room, 1))
-        bar.setSingleStep(_NIGHT)
+        bar.setSingleStep(NIGHT)
         self._redraw()
 
     def _whole(self, least: int) -> int:
@@ -157,26 +124,24 @@ class Matrix(QAbstractScrollArea):
         return bar.value() if bar is not None else 0
 
     def _top_of(self, index: int) -> int:
-        return (self._ends[index - 1] if index else 0) - self._scroll() + _HEAD
+        return (self._ends[index - 1] if index else 0) - self._scroll() + HEAD
 
-    def _fixed(self) -> tuple[tuple[str, int], ...]:
-        """The columns before the channels: in a narrow window the channels come first."""
-        width = self.viewport().width()  # type: ignore[union-attr]
-        shown: tuple[tuple[str, int], ...] = _FIXED
-        while (
-            len(shown) > 2
-            and (width - sum(w for _, w in shown)) / max(len(self.view.channels), 1) < 54
-        ):
-            shown = shown[:-1]
-        return shown
+    def lines_seen(self) -> list[Line]:
+        """The lines that the view shows now: no other is painted."""
+        return [self.lines[index] for index in self._seen()]
 
-    def _columns(self) -> list[tuple[str, QRectF]]:
-        """Each channel's column as left edge and width."""
-        left = sum(w for _, w in self._fixed())
-        width = self.viewport().width() - left  # type: ignore[union-attr]
-        count = max(len(self.view.channels), 1)
-        each = min(width / count, 150)
-        return [(c, QRectF(left + n * each, 0, each, 1)) for n, c in enumerate(self.view.channels)]
+    def _seen(self) -> range:
+        port = self.viewport()
+        room = port.height() - HEAD - FOOT if port is not None else 0
+        first = bisect_right(self._ends, self._scroll())
+        last = bisect_left(self._ends, self._scroll() + room)
+        return range(first, min(last + 1, len(self.lines)))
+
+    @property
+    def columns(self) -> Columns:
+        """What stands beside each other, as wide as the view is now."""
+        port = self.viewport()
+        return Columns(port.width() if port is not None else 0, self.view.channels)
 
     # --- painting ---
 
@@ -188,171 +153,42 @@ class Matrix(QAbstractScrollArea):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         height, width = port.height(), port.width()
         painter.fillRect(port.rect(), QColor(LOOK.theme.panel))
-        painter.setClipRect(0, _HEAD, width, height - _HEAD - _FOOT)
-        first = bisect_right(self._ends, self._scroll())
-        for index in range(first, len(self.lines)):
-            top = self._top_of(index)
-            if top > height - _FOOT:
-                break
-            self._paint_line(
-                painter, self.lines[index], QRectF(0, top, width, self.lines[index].height)
-            )
+        rows = RowPainter(self.view, self.columns)
+        painter.setClipRect(0, HEAD, width, height - HEAD - FOOT)
+        for index in self._seen():
+            line = self.lines[index]
+            box = QRectF(0, self._top_of(index), width, line.height)
+            self._paint_line(painter, rows, line, box)
         painter.setClipping(False)
-        self._paint_head(painter, width)
-        self._paint_foot(painter, QRectF(0, height - _FOOT, width, _FOOT))
+        rows.paint_head(painter, width)
+        rows.paint_foot(painter, QRectF(0, height - FOOT, width, FOOT))
 
-    def _paint_head(self, painter: QPainter, width: int) -> None:
-        painter.setFont(font(9.2))
-        painter.setPen(QColor(LOOK.theme.muted))
-        left = 0
-        for name, wide in self._fixed():
-            painter.drawText(QRectF(left + 8, 0, wide, _HEAD), Qt.AlignmentFlag.AlignVCenter, name)
-            left += wide
-        for channel, column in self._columns():
-            box = QRectF(column.left(), 0, column.width(), _HEAD)
-            draw_tag(painter, QRectF(box.left() + 2, 7, 4, 12), channel)
-            painter.setPen(QColor(LOOK.theme.muted))
-            painter.drawText(box.adjusted(11, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, channel)
-        painter.setPen(QPen(QColor(LOOK.theme.line), 1))
-        painter.drawLine(QPointF(0, _HEAD - 0.5), QPointF(width, _HEAD - 0.5))
-
-    def _paint_foot(self, painter: QPainter, box: QRectF) -> None:
-        t = LOOK.theme
-        painter.setPen(QPen(QColor(t.faint), 1.5))
-        painter.drawLine(box.topLeft(), box.topRight())
-        painter.setFont(font(9.8, QFont.Weight.DemiBold))
-        painter.setPen(QColor(t.strong))
-        painter.drawText(box.adjusted(8, 0, 0, 0), Qt.AlignmentFlag.AlignVCenter, "kept")
-        for channel, column in self._columns():
-            cell = QRectF(column.left() - 8, box.top(), column.width() - 6, box.height())
-            painter.drawText(
-                cell,
-                Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-                _hours(self.view.hours.get(channel, 0.0), cell.width()),
-            )
-
-    def _paint_line(self, painter: QPainter, line: Line, box: QRectF) -> None:
+    def _paint_line(self, painter: QPainter, rows: RowPainter, line: Line, box: QRectF) -> None:
         t, row = LOOK.theme, self.view.rows[line.row]
         chosen = self.current is not None and self.current.row == line.row
         opened = row.key in self.open_keys
         if chosen and (opened or line.run is None):
             fill_rect(painter, box, t.raised)
+        here = chosen and self.current is not None and self.current.run == line.run
         if line.run is None:
-            self._paint_night(painter, row, box, opened, chosen)
+            rows.paint_night(painter, row, box, opened, chosen)
+            if here and self.hasFocus():
+                fill_rect(painter, QRectF(0, box.top() + 4, 2, box.height() - 8), t.strong)
         elif line.run < 0:
-            painter.setFont(font(8.8))
-            painter.setPen(QColor(t.muted))
-            for name, x in self._run_columns(box):
-                painter.drawText(
-                    QRectF(x, box.top(), 120, box.height()), Qt.AlignmentFlag.AlignVCenter, name
-                )
+            rows.paint_run_head(painter, box)
         else:
-            here = chosen and self.current is not None and self.current.run == line.run
-            self._paint_run(painter, row.runs[line.run], box, here)
-
-    def _paint_night(
-        self, painter: QPainter, row: NightRow, box: QRectF, opened: bool, chosen: bool
-    ) -> None:
-        t = LOOK.theme
-        sky, wide = row.sky, row.fwhm_arcsec
-        words = (
-            f"{row.night:%-d %b %y}",
-            row.contributor,
-            f"{100 * sky.lit:.0f} %" if sky else "–",
-            f"{wide:.1f}″" if wide else "–",
-        )
-        left = 0
-        for number, ((_, width), text) in enumerate(zip(self._fixed(), words, strict=False)):
-            painter.setFont(
-                font(9.8, QFont.Weight.DemiBold if number == 0 else QFont.Weight.Normal)
-            )
-            painter.setPen(
-                QColor(t.strong if number == 0 or chosen else t.text if number == 1 else t.muted)
-            )
-            cell = QRectF(left + 8, box.top(), width - 10, box.height())
-            shown = painter.fontMetrics().elidedText(
-                text, Qt.TextElideMode.ElideRight, int(cell.width())
-            )
-            painter.drawText(cell, Qt.AlignmentFlag.AlignVCenter, shown)
-            left += width
-        for channel, column in self._columns():
-            kept, lost = row.hours(channel), row.lost(channel)
-            if kept or lost:
-                self._paint_cell(
-                    painter,
-                    channel,
-                    QRectF(column.left(), box.top(), column.width() - 14, box.height()),
-                    kept,
-                    lost,
-                )
-        if not opened:
-            painter.setPen(QPen(QColor(t.line), 1))
-            painter.drawLine(box.bottomLeft(), box.bottomRight())
-        if chosen and self.hasFocus() and self.current is not None and self.current.run is None:
-            fill_rect(painter, QRectF(box.left(), box.top() + 4, 2, box.height() - 8), t.strong)
-
-    def _paint_cell(
-        self, painter: QPainter, channel: str, box: QRectF, kept: float, lost: float
-    ) -> None:
-        t = LOOK.theme
-        room = box.width() / max(self._most.get(channel, 0.0), 1e-9)
-        bar = QRectF(box.left(), box.bottom() - 8, max(kept * room, 2 if kept else 0), 4)
-        fill_rect(painter, bar, tag_colour(channel), 1)
-        if lost:
-            rest = QRectF(bar.right() + 1, bar.top(), max(lost * room - 1, 2), 4)
-            painter.setPen(QPen(QColor(t.muted), 1))
-            painter.setBrush(Qt.BrushStyle.NoBrush)
-            painter.drawRect(rest.adjusted(0.5, 0.5, -0.5, -0.5))
-        painter.setFont(font(9.8))
-        painter.setPen(QColor(t.strong if kept else t.muted))
-        painter.drawText(
-            box.adjusted(0, 1, 0, -9),
-            Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter,
-            _hours(kept, box.width()) if kept else "none kept",
-        )
-
-    def _run_columns(self, box: QRectF) -> list[tuple[str, float]]:
-        left, width = _FIXED[0][1] + 8, box.width() - _FIXED[0][1] - 16
-        return [(name, left + share * width) for name, share in _RUN_COLUMNS]
-
-    def _paint_run(self, painter: QPainter, run: Run, box: QRectF, here: bool) -> None:
-        t = LOOK.theme
-        causes = ", ".join(f"{n} {c}" for c, n in run.causes)
-        words = (
-            run.channel,
-            f"{run.kept} × {run.seconds:g} s",
-            causes or "–",
-            *(c.text(run.figures.get(c.id)) for c in COLUMNS),
-            run.notes or ("typed" if run.typed else ""),
-        )
-        places = [x for _, x in self._run_columns(box)] + [box.right() - 6]
-        for number, text in enumerate(words):
-            painter.setFont(
-                font(9.8, QFont.Weight.DemiBold if number == 0 else QFont.Weight.Normal)
-            )
-            cell = QRectF(
-                places[number], box.top(), places[number + 1] - places[number] - 8, box.height()
-            )
-            if number == 0:
-                draw_tag(
-                    painter, QRectF(cell.left(), box.top() + 7, 4, box.height() - 14), run.channel
-                )
-                cell.adjust(10, 0, 0, 0)
-            painter.setPen(QColor(t.strong if number < 2 else t.text))
-            shown = painter.fontMetrics().elidedText(
-                text, Qt.TextElideMode.ElideRight, int(cell.width())
-            )
-            painter.drawText(cell, Qt.AlignmentFlag.AlignVCenter, shown)
-        if here:
-            fill_rect(painter, QRectF(_FIXED[0][1], box.top() + 5, 2, box.height() - 10), t.strong)
+            rows.paint_run(painter, row.runs[line.run], box)
+            if here:
+                mark = QRectF(FIRST_COLUMN, box.top() + 5, 2, box.height() - 10)
+                fill_rect(painter, mark, t.strong)
 
     # --- moves ---
 
     def _index_at(self, y: float) -> int | None:
         port = self.viewport()
-        if port is None or not _HEAD <= y < port.height() - _FOOT:
+        if port is None or not HEAD <= y < port.height() - FOOT:
             return None
-        index = bisect_right(self._ends, int(y) - _HEAD + self._scroll())
+        index = bisect_right(self._ends, int(y) - HEAD + self._scroll())
         return index if index < len(self.lines) else None
 
     def toggle(self) -> None:
@@ -381,7 +217,7 @@ class Matrix(QAbstractScrollArea):
             while last + 1 < len(self.lines) and self.lines[last + 1].row == self.current.row:
                 last += 1
         top, end = (self._ends[index - 1] if index else 0), self._ends[last]
-        room = port.height() - _HEAD - _FOOT
+        room = port.height() - HEAD - FOOT
         bar.setValue(min(max(bar.value(), self._whole(end - room)), top))
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
@@ -406,7 +242,7 @@ class Matrix(QAbstractScrollArea):
             return
         stops = [line for line in self.lines if line.run is None or line.run >= 0]
         here = stops.index(self.current) if self.current in stops else 0
-        page = max((self.viewport().height() - _HEAD - _FOOT) // _NIGHT, 1)  # type: ignore[union-attr]
+        page = max((self.viewport().height() - HEAD - FOOT) // NIGHT, 1)  # type: ignore[union-attr]
         moves = {
             Qt.Key.Key_Up: -1,
             Qt.Key.Key_Down: 1,
@@ -438,44 +274,13 @@ class Matrix(QAbstractScrollArea):
     def viewportEvent(self, event: object) -> bool:
         if isinstance(event, QHelpEvent):
             QToolTip.showText(
-                event.globalPos(), self._tip(float(event.pos().x()), float(event.pos().y())), self
+                event.globalPos(), self.tip_at(float(event.pos().x()), float(event.pos().y())), self
             )
             return True
         return super().viewportEvent(event)  # type: ignore[arg-type]
 
-    def _tip(self, x: float, y: float) -> str:
+    def tip_at(self, x: float, y: float) -> str:
         """What stands under the pointer, in words."""
         index = self._index_at(y)
-        if index is None:
-            name = next((c for c, box in self._columns() if box.left() <= x < box.right()), "")
-            return f"{LONG_NAMES.get(name, name)}: hours kept, night by night" if name else ""
-        line = self.lines[index]
-        row = self.view.rows[line.row]
-        if line.run is not None and line.run >= 0:
-            run = row.runs[line.run]
-            return (
-                f"{run.channel}, {run.rig}\n"
-                "Enter or a double click: look at it, change it, add notes."
-            )
-        for channel, box in self._columns():
-            if box.left() <= x < box.right() and (row.hours(channel) or row.lost(channel)):
-                lost = (
-                    f", {clock_text(row.lost(channel))} rejected (outlined)"
-                    if row.lost(channel)
-                    else ""
-                )
-                kept = clock_text(row.hours(channel))
-                return f"{channel}, {row.night:%-d %B %Y}, {row.contributor}: {kept} kept{lost}"
-        return "Click or Enter opens the night into its runs."
-
-
-def _hours(hours: float, width: float) -> str:
-    """Hours, shorter in a narrow column."""
-    text = clock_text(hours)
-    return (
-        text
-        if width > 56
-        else text.replace(" ", "").removesuffix("m")
-        if width > 34
-        else f"{hours:.1f}"
-    )
+        line = self.lines[index] if index is not None else None
+        return tip(self.view, self.columns.channel_at(x), line)

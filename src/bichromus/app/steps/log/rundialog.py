@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QDialog, QGridLayout, QHBoxLayout, QLineEdit, QVBoxL
 from ....core.model.errors import InputError
 from ....core.model.log_columns import COLUMNS, NOTED
 from ....workspace.log.controller import LogController
-from ....workspace.log.view import Run
+from ....workspace.log.runs import Run
 from ....workspace.project.journal import Row
 from ...widgets.fold import button, label
 

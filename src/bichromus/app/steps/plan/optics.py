@@ -4,6 +4,8 @@ behind glass.
 
 from __future__ import annotations
 
+from typing import Final
+
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
@@ -12,7 +14,17 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from ....core.plan.optics import focus_shift
 from ....core.plan.rates import FilterCheck
 from ....workspace.library.things import FilterThing, RigThing
+from ....workspace.planning.view import PlanView
+from ....workspace.session import Session
 from ...theme.look import LOOK, tag_colour
+from ...widgets.fold import Figures, Fold, label
+from .words import optics_rows
+
+_CARE: Final = "Rest before driving home. Local rules and licensed practice come first."
+_DEW: Final = "Dew is likely: keep mains joints off wet grass and use protected outlets. "
+_SUN: Final = "The Sun stays up: never point optics near it without a proper front filter. "
+_DAMP: Final = 0.9
+"""Relative humidity from which dew is likely on what cools under a clear sky."""
 
 
 class OpticsPicture(QWidget):
@@ -114,3 +126,33 @@ class OpticsPicture(QWidget):
         painter.setPen(QPen(QColor(t.muted), 1))
         painter.setBrush(QColor(t.raised))
         painter.drawRect(glass)
+
+
+class OpticsFold(Fold):
+    """Filters in this beam, corners, and what to take care of."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__("Optics and care")
+        self._session = session
+        self.picture = OpticsPicture()
+        self.optics = Figures()
+        self.care = label(_CARE, "muted", wrap=True)
+        for widget in (self.picture, self.optics, self.care):
+            self.add(widget)
+
+    def show_view(self, view: PlanView) -> None:
+        """Show what a plan's optics do."""
+        self.optics.show_rows(optics_rows(view))
+        narrow = [c for c in view.checks if c.kept is not None]
+        worst = min(narrow, key=lambda c: c.kept or 1.0, default=None)
+        if worst is not None:
+            filters = self._session.state.plan.filters
+            chosen = next((f for f in filters if f.channel == worst.channel), None)
+            if chosen is not None:
+                self.picture.show_check(chosen, view.rig, worst)
+        self.picture.setVisible(worst is not None)
+        damp = any(h.humidity > _DAMP for h in view.forecast.hours)
+        sun = view.night.state == "polar_day"
+        self.care.setText((_DEW if damp else "") + (_SUN if sun else "") + _CARE)
+        wants = any(c.wants for c in view.checks)
+        self.set_note("look at the optics" if wants else "all well")

@@ -22,9 +22,8 @@ from PyQt6.QtWidgets import (
 )
 
 from ....core.model.errors import BichromusError, InputError
-from ....core.plan.catalogue import SOURCE, Entry, search
+from ....core.plan.catalogue import Entry
 from ....core.plan.horizon import read_horizon
-from ....core.plan.sky import bortle_mag
 from ....workspace.library.files import read_things, save_things, with_things
 from ....workspace.library.things import FilterThing, RigThing, SiteThing, TargetThing
 from ....workspace.project.document import Command
@@ -33,22 +32,11 @@ from ....workspace.project.state import ProjectState
 from ....workspace.session import Session
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import button, label
+from .catalogue import CatalogueBox, target_of
 from .skyline import SkylineEditor
+from .thing_fields import HINTS, WORDS, from_text, to_text
 
 _FIRST_FILTERS: tuple[Literal["Ha", "O3", "S2"], ...] = ("Ha", "O3", "S2")
-_WORDS = {
-    "lat": "latitude",
-    "lon": "longitude",
-    "ra": "right ascension",
-    "dec": "declination",
-    "elevation_m": "elevation, m",
-    "sky_mag": "sky brightness",
-    "width_nm": "width, nm",
-    "rayleigh": "lines, rayleigh",
-    "size_arcmin": "size, arcmin",
-}
-
-
 KINDS: dict[str, tuple[str, BaseModel]] = {
     "sites": ("site", SiteThing(name="New site", lat=0.0, lon=0.0)),
     "rigs": (
@@ -60,57 +48,6 @@ KINDS: dict[str, tuple[str, BaseModel]] = {
     "filters": ("filter", FilterThing(channel="Ha", width_nm=3.0)),
     "targets": ("target", TargetThing(name="New target", ra=0.0, dec=0.0)),
 }
-_HINTS = {
-    "horizon": "azimuth altitude, azimuth altitude, …",
-    "rayleigh": "Ha 100, O3 18",
-    "lat": "degrees, north positive",
-    "lon": "degrees, east positive",
-    "ra": "degrees, J2000",
-    "dec": "degrees, J2000",
-    "sky_mag": "V mag/arcsec², or Bortle 4",
-    "time_zone": "as Pacific/Auckland",
-    "sensor_px": "width height",
-    "size_arcmin": "width height",
-    "aliases": "separated by commas",
-    "reducer": "1 is none",
-    "colour": "yes or no",
-}
-
-
-def to_text(value: Any) -> str:
-    """A field's value as it is typed."""
-    if isinstance(value, bool):
-        return "yes" if value else "no"
-    if isinstance(value, dict):
-        return ", ".join(f"{k} {v:g}" for k, v in value.items())
-    if isinstance(value, tuple):
-        if value and isinstance(value[0], tuple):
-            return ", ".join(f"{a:g} {b:g}" for a, b in value)
-        return (
-            ", ".join(value)
-            if value and isinstance(value[0], str)
-            else " ".join(f"{v:g}" for v in value)
-        )
-    return f"{value:g}" if isinstance(value, float) else str(value)
-
-
-def from_text(name: str, text: str) -> Any:
-    """What was typed, as the model takes it; numbers are checked there. Raises ValueError."""
-    text = text.strip()
-    parts = [p.strip() for p in text.split(",") if p.strip()]
-    if name == "colour":
-        return text.lower() in ("yes", "y", "true", "1")
-    if name == "horizon":
-        return tuple((float(a), float(b)) for a, b in (p.split() for p in parts))
-    if name == "rayleigh":
-        return {k: float(v) for k, v in (p.split() for p in parts)}
-    if name == "aliases":
-        return tuple(parts)
-    if name == "sky_mag" and text.lower().startswith("bortle"):
-        return bortle_mag(int(text.lower().removeprefix("bortle").strip()))
-    if name in ("sensor_px", "size_arcmin"):
-        return tuple(float(p) for p in text.replace("x", " ").replace("×", " ").split())
-    return text
 
 
 class ThingsDialog(QDialog):
@@ -140,17 +77,9 @@ class ThingsDialog(QDialog):
         self.said = label("", "muted", wrap=True)
         self.skyline = SkylineEditor()
         self.skyline.drawn.connect(self._take_points)
-        self.query = QLineEdit()
-        self.query.setPlaceholderText("find a target by its designation in the catalogue")
-        self.query.setAccessibleName("find in the catalogue")
-        self.query.setToolTip(f"A designation, or a part of a name ({SOURCE})")
-        self.query.textEdited.connect(self._search)
-        self.found = QListWidget()
-        self.found.setAccessibleName("objects found")
-        self.found.setFixedHeight(96)
-        self.found.itemActivated.connect(lambda _item: self.take_found())
-        self.found.itemClicked.connect(lambda _item: self.take_found())
-        self._entries: list[Entry] = []
+        self.catalogue = CatalogueBox()
+        self.catalogue.found.connect(self.take_found)
+        self.catalogue.failed.connect(self.said.setText)
         row = QHBoxLayout()
         for words, tip, work in (
             ("Add", "A new one of this kind", self.add),
@@ -171,8 +100,7 @@ class ThingsDialog(QDialog):
         body.addWidget(area, 1)
         column = QVBoxLayout(self)
         column.addWidget(self.kind)
-        column.addWidget(self.query)
-        column.addWidget(self.found)
+        column.addWidget(self.catalogue)
         column.addLayout(body, 1)
         column.addWidget(self.skyline)
         column.addWidget(self.said)
@@ -202,8 +130,7 @@ class ThingsDialog(QDialog):
                 widget.hide()
                 widget.deleteLater()
         self.fields = {}
-        self.query.setVisible(self._kind == "targets")
-        self.found.setVisible(self._kind == "targets" and bool(self._entries))
+        self.catalogue.setVisible(self._kind == "targets")
         row = self.names.currentRow()
         self.skyline.setVisible(self._kind == "sites" and row >= 0)
         if not 0 <= row < len(self._things()):
@@ -212,11 +139,11 @@ class ThingsDialog(QDialog):
         if isinstance(thing, SiteThing):
             self.skyline.show_points(thing.horizon)
         for number, name in enumerate(type(thing).model_fields):
-            words = _WORDS.get(name, name.replace("_", " "))
+            words = WORDS.get(name, name.replace("_", " "))
             line = QLineEdit(to_text(getattr(thing, name)))
             line.setAccessibleName(words)
-            line.setToolTip(_HINTS.get(name, words))
-            line.setPlaceholderText(_HINTS.get(name, ""))
+            line.setToolTip(HINTS.get(name, words))
+            line.setPlaceholderText(HINTS.get(name, ""))
             line.editingFinished.connect(lambda n=name: self._take(n))
             self.fields[name] = line
             self._grid.addWidget(label(words, "muted"), number, 0)
@@ -239,7 +166,7 @@ class ThingsDialog(QDialog):
             why = (
                 error.errors()[0]["msg"]
                 if isinstance(error, ValidationError)
-                else _HINTS.get(name, str(error))
+                else HINTS.get(name, str(error))
             )
             self.said.setText(f"{name.replace('_', ' ')} stays as it was: {why}.")
             line.setText(to_text(getattr(thing, name)))
@@ -284,40 +211,10 @@ class ThingsDialog(QDialog):
                 max(row - 1, 0),
             )
 
-    def _search(self, text: str) -> None:
-        try:
-            self._entries = search(text)
-        except InputError as error:
-            self._entries = []
-            self.said.setText(error.sentence())
-        self.found.clear()
-        self.found.addItems(
-            [
-                f"{e.name}, {e.kind}"
-                + (f", {e.size_arcmin[0]:g}′" if e.size_arcmin else "")
-                + (f", {e.aliases[0]}" if e.aliases else "")
-                for e in self._entries
-            ]
-        )
-        self.found.setVisible(bool(self._entries))
-
-    def take_found(self) -> None:
-        """Add the object that was found as a target."""
-        row = self.found.currentRow()
-        if not 0 <= row < len(self._entries):
-            return
-        e = self._entries[row]
-        target = TargetThing(
-            name=e.name,
-            aliases=e.aliases,
-            ra=e.ra,
-            dec=e.dec,
-            angle=e.angle,
-            size_arcmin=e.size_arcmin or (10.0, 10.0),
-            rayleigh={"Ha": 50.0, "O3": 10.0, "S2": 8.0},
-            source=SOURCE,
-        )
+    def take_found(self, entry: Entry) -> None:
+        """Add an object of the catalogue as a target."""
         self.said.setText("Its lines are a guess until you type their brightness.")
+        target = target_of(entry)
         self._keep("add a target", (*self._things(), target), len(self._things()))
 
     def _take_points(self, points: tuple[tuple[float, float], ...]) -> None:

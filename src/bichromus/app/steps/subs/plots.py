@@ -111,7 +111,7 @@ class TimePlot(QWidget):
         self._index = index
         self.update()
 
-    def _place(self, index: int) -> QPointF | None:
+    def place_of(self, index: int) -> QPointF | None:
         value = self._values[index]
         if value is None or self._group is None:
             return None
@@ -153,7 +153,7 @@ class TimePlot(QWidget):
             Qt.AlignmentFlag.AlignRight,
             self.figure.text(here) if here is not None else "–",
         )
-        now = self._place(self._index) if self._index < len(self._values) else None
+        now = self.place_of(self._index) if self._index < len(self._values) else None
         if now is not None:
             painter.setPen(QPen(QColor(t.faint), 1))
             painter.drawLine(QPointF(now.x(), 18), QPointF(now.x(), self.height() - 4))
@@ -164,7 +164,7 @@ class TimePlot(QWidget):
             self._dot(painter, self._index, self._group.subs[self._index], True)
 
     def _dot(self, painter: QPainter, index: int, r: Reviewed, here: bool) -> None:
-        t, at = LOOK.theme, self._place(index)
+        t, at = LOOK.theme, self.place_of(index)
         if at is None:
             return
         colour = QColor(t.accent if r.waiting else t.text)
@@ -180,7 +180,7 @@ class TimePlot(QWidget):
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is None or self._group is None:
             return
-        places = [(n, p) for n in range(len(self._values)) if (p := self._place(n)) is not None]
+        places = [(n, p) for n in range(len(self._values)) if (p := self.place_of(n)) is not None]
         if places:
             x, y = event.position().x(), event.position().y()
             self.chosen.emit(

@@ -54,7 +54,7 @@ class Strip(QWidget):
         self._pixmaps.pop(file, None)
         self.update()
 
-    def _rect_of(self, index: int) -> QRectF:
+    def rect_of(self, index: int) -> QRectF:
         return QRectF(self.width() / 2 - _W / 2 + (index - self._middle()) * (_W + _GAP), 3, _W, _H)
 
     def _middle(self) -> float:
@@ -79,9 +79,7 @@ class Strip(QWidget):
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         for index in self._seen():
             assert self._group is not None
-            self._paint(
-                painter, self._rect_of(index), self._group.subs[index], index == self._index
-            )
+            self._paint(painter, self.rect_of(index), self._group.subs[index], index == self._index)
 
     def _paint(self, painter: QPainter, box: QRectF, r: Reviewed, here: bool) -> None:
         t = LOOK.theme
@@ -117,13 +115,13 @@ class Strip(QWidget):
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         if event is not None:
             for index in self._seen():
-                if self._rect_of(index).adjusted(-3, 0, 3, 20).contains(event.position()):
+                if self.rect_of(index).adjusted(-3, 0, 3, 20).contains(event.position()):
                     self.chosen.emit(index)
 
     def event(self, event: object) -> bool:
         if isinstance(event, QHelpEvent) and self._group is not None:
             for index in self._seen():
-                if self._rect_of(index).contains(event.pos().toPointF()):
+                if self.rect_of(index).contains(event.pos().toPointF()):
                     r = self._group.subs[index]
                     state = "kept" if r.sub.kept else f"out: {r.sub.reason or 'by hand'}"
                     QToolTip.showText(

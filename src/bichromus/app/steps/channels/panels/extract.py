@@ -4,12 +4,16 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QLabel, QPushButton
 
+from .....core.extract import load_response
+from .....core.model.errors import InputError
 from .....workspace.channels.notes import ExtractionNote
 from .....workspace.channels.prepared import Prepared
-from .....workspace.channels.steps import disagreement, members_of
+from .....workspace.channels.steps import disagreement, members_of, stacks_behind
+from .....workspace.project.responses import find_response
 from .....workspace.session import Session
-from ....widgets.fold import Figures, button, label
+from ....widgets.fold import Figures, button, label, set_role
 from ..leaks import LeakBars
+from ..words import response_words
 from .base import Panel
 
 
@@ -31,7 +35,24 @@ class ExtractPanel(Panel):
         for widget in (self.response, self.leaks, self.table, self.verdict, self.use, self.gains):
             self.column.addWidget(widget)
 
+    def show_response(self) -> None:
+        """Name the response that is used."""
+        words, tip = response_words(self.wanted.response)
+        self.response.setText(words)
+        self.response.setToolTip(tip)
+
+    def _show_leaks(self, prepared: Prepared) -> None:
+        """Of the stack that the channel came from."""
+        own = [s for s in stacks_behind(self.channels, self.wanted, prepared) if s.colour]
+        store = self.session.document.store
+        try:
+            table = load_response(find_response(store, self.wanted.response)).table
+            self.leaks.show_table(table, own[0].lines if own else ())
+        except InputError:
+            self.leaks.show_table({}, ())
+
     def refresh(self, prepared: Prepared) -> None:
+        self._show_leaks(prepared)
         made = [p for p in members_of(self.channels, prepared) if p.notes.extraction is not None]
         if not made or made[0].notes.extraction is None:
             return
@@ -42,10 +63,7 @@ class ExtractPanel(Panel):
         refused = [f"{n}: {why}." for leaks in measured for n, why in leaks.refused.items()]
         self.verdict.setToolTip("\n".join(refused))
         apart = disagreement(made[0]) is not None
-        self.verdict.setProperty("role", "wants" if apart else "muted")
-        style = self.verdict.style()
-        if style is not None:
-            style.polish(self.verdict)
+        set_role(self.verdict, "wants" if apart else "muted")
         self.use.setVisible(apart)
         self.gains.show_rows([row for member in made for row in _gain_rows(member)])
 

@@ -1,0 +1,252 @@
+"""The controls of the plan, each group a fold of the inspector."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+from PyQt6.QtWidgets import QFileDialog, QLineEdit
+
+from ....core.model.channel import channel_name
+from ....core.model.errors import InputError
+from ....workspace.library.things import PlanState
+from ....workspace.planning.view import PlanView
+from ....workspace.session import Session
+from ...widgets.choice import ChoiceBox
+from ...widgets.fold import Figures, Fold, button
+from ...widgets.slider import ValueSlider
+from .words import cost_rows, hour_rows, hours_note, sub_rows
+
+
+class PlanFold(Fold):
+    """A fold that changes the plan and shows it."""
+
+    def __init__(self, title: str, session: Session) -> None:
+        super().__init__(title)
+        self.session = session
+        self._set = session.planning.set_plan
+
+    def show_choices(self, plan: PlanState) -> None:
+        """What was chosen."""
+
+    def show_view(self, view: PlanView) -> None:
+        """What comes of it."""
+
+
+class WhereFold(PlanFold):
+    """Site, rig, target, and what of the sky counts as usable."""
+
+    def __init__(self, session: Session, edit_things: Callable[[], None]) -> None:
+        super().__init__("Where and with what", session)
+        self.boxes: dict[str, ChoiceBox] = {}
+        for kind, words in (
+            ("site", "The place to observe from"),
+            ("rig", "Telescope and camera"),
+            ("target", "What to shoot"),
+        ):
+            box = ChoiceBox(kind, words)
+            box.textActivated.connect(
+                lambda name, k=kind: self._set(f"choose the {k}", **{k: name})
+            )
+            self.boxes[kind] = box
+            self.add(box)
+        self.edit = button(
+            "Sites, rigs, filters, targets…",
+            "Add, change, import and export what is known once (Ctrl+T)",
+        )
+        self.edit.clicked.connect(edit_things)
+        self.add(self.edit)
+        self.high = ValueSlider(
+            "target above",
+            0,
+            60,
+            25,
+            "The lowest altitude worth shooting at",
+            1,
+            lambda v: f"{v:.0f}°",
+        )
+        self.high.settled.connect(lambda v: self._set("target above", min_altitude=v))
+        self.dark = ValueSlider(
+            "Sun below",
+            -18,
+            -6,
+            -18,
+            "How dark it must be: 18° is astronomical darkness;\n"
+            "narrow filters bear the brighter nights of a high-latitude summer",
+            1,
+            lambda v: f"{v:.0f}°".replace("-", "−"),
+        )
+        self.dark.settled.connect(lambda v: self._set("Sun below", sun_below=v))
+        self.overlap = ValueSlider(
+            "panel overlap",
+            0,
+            0.5,
+            0.15,
+            "How much the panels of a mosaic share",
+            0.01,
+            lambda v: f"{100 * v:.0f} %",
+        )
+        self.overlap.settled.connect(lambda v: self._set("panel overlap", overlap=v))
+        self.add(self.overlap)
+        self.add(self.high)
+        self.add(self.dark)
+        self.forecast = button("forecast", "", "quiet")
+        self.forecast.clicked.connect(self.choose_forecast)
+        self.add(self.forecast)
+
+    def show_choices(self, plan: PlanState) -> None:
+        for kind, things, chosen in (
+            ("site", plan.sites, plan.site),
+            ("rig", plan.rigs, plan.rig),
+            ("target", plan.targets, plan.target),
+        ):
+            names = [t.name for t in things]
+            box = self.boxes[kind]
+            if [box.itemText(i) for i in range(box.count())] != names:
+                box.clear()
+                box.addItems(names)
+            box.setEnabled(bool(names))
+            if chosen in names:
+                box.setCurrentIndex(names.index(chosen))
+        self.high.set_value(plan.min_altitude)
+        self.overlap.set_value(plan.overlap)
+        view = self.session.planning.snapshot.view
+        self.overlap.setVisible(view is not None and (view.frame.panels or (1, 1)) != (1, 1))
+        self.dark.set_value(plan.sun_below)
+        own = Path(plan.forecast_csv).name if plan.forecast_csv else "simulated"
+        self.forecast.setText(f"forecast: {own}")
+        self.forecast.setToolTip(
+            "Back to the simulated forecast"
+            if plan.forecast_csv
+            else "Simulated from date and place; press to give your own CSV"
+        )
+
+    def choose_forecast(self) -> None:
+        """A forecast of one's own, or back to the simulated one."""
+        if self.session.state.plan.forecast_csv:
+            self._set("simulated forecast", forecast_csv="")
+            return
+        path, _ = QFileDialog.getOpenFileName(self, "Forecast", str(Path.home()), "CSV (*.csv)")
+        if path:
+            self._set("own forecast", forecast_csv=path)
+
+
+class SubsFold(PlanFold):
+    """How long a sub is, and why."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__("Sub lengths", session)
+        self.subs = Figures()
+        self.add(self.subs)
+        self.cap = ValueSlider(
+            "longest sub",
+            30,
+            1800,
+            600,
+            "What mount and clouds allow; shorter costs read noise",
+            30,
+            lambda v: f"{v:.0f} s",
+        )
+        self.cap.settled.connect(lambda v: self._set("longest sub", max_sub_s=v))
+        self.add(self.cap)
+
+    def show_choices(self, plan: PlanState) -> None:
+        self.cap.set_value(plan.max_sub_s)
+
+    def show_view(self, view: PlanView) -> None:
+        self.subs.show_rows(sub_rows(view))
+        self.set_note("under the dark sky")
+
+
+class HoursFold(PlanFold):
+    """Hours wanted of each channel, and by which rule."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__("Hours wanted", session)
+        self.goal = ChoiceBox(
+            "goal", "Hours of a channel: by what its SNR lacks, the same for all, or typed"
+        )
+        self.goal.addItems(["by SNR deficit", "the same for all", "typed"])
+        self.goal.activated.connect(
+            lambda i: self._set("goal", goal_mode=("deficit", "even", "typed")[i])
+        )
+        self.add(self.goal)
+        self.hours = Figures()
+        self.add(self.hours)
+        self.even = ValueSlider(
+            "hours each", 1, 60, 8, "Hours wanted of every channel", 0.5, lambda v: f"{v:.1f} h"
+        )
+        self.even.settled.connect(lambda v: self._set("hours each", even_hours=v))
+        self.add(self.even)
+        self.typed = QLineEdit()
+        self.typed.setPlaceholderText("Ha 8, O3 12, S2 10")
+        self.typed.setAccessibleName("hours typed")
+        self.typed.setToolTip("Hours wanted, as Ha 8, O3 12, S2 10")
+        self.typed.editingFinished.connect(lambda: self.type_goals(self.typed.text()))
+        self.add(self.typed)
+
+    def show_choices(self, plan: PlanState) -> None:
+        self.goal.setCurrentIndex(("deficit", "even", "typed").index(plan.goal_mode))
+        self.even.set_value(plan.even_hours)
+        self.even.setVisible(plan.goal_mode == "even")
+        self.typed.setVisible(plan.goal_mode == "typed")
+        if not self.typed.hasFocus():
+            self.typed.setText(", ".join(f"{k} {v:g}" for k, v in plan.goals.items()))
+
+    def show_view(self, view: PlanView) -> None:
+        self.hours.show_rows(hour_rows(view))
+        self.set_note(hours_note(view))
+
+    def type_goals(self, text: str) -> None:
+        """Hours typed for each channel; what does not fit is told and changes nothing."""
+        try:
+            goals = {
+                channel_name(k): float(v)
+                for k, v in (p.split() for p in text.split(",") if p.strip())
+            }
+            if goals != self.session.state.plan.goals:
+                self._set("hours typed", goals=goals)
+        except (ValueError, InputError):
+            fault = InputError("These hours are not clear", why=text, do="Write Ha 8, O3 12")
+            self.session.context.report([fault])
+
+
+class OrderFold(PlanFold):
+    """In which order the filters are shot, and what that costs."""
+
+    def __init__(self, session: Session, choose_file: Callable[[], None]) -> None:
+        super().__init__("Order in the night", session)
+        self.order = ChoiceBox(
+            "order", "Blocks lose less time; cycles leave a complete set when clouds come"
+        )
+        self.order.addItems(["one filter after the other", "in turns of three"])
+        self.order.activated.connect(
+            lambda i: self._set("order of the filters", order=("block", "cycle")[i], cycle_every=3)
+        )
+        self.add(self.order)
+        self.costs = Figures()
+        self.add(self.costs)
+        self.refocus = ValueSlider(
+            "focus every", 15, 240, 75, "Minutes between focus runs", 5, lambda v: f"{v:.0f} min"
+        )
+        self.refocus.settled.connect(lambda v: self._set("focus every", refocus_min=v))
+        self.dither = ValueSlider(
+            "dither every", 1, 20, 3, "Subs between dithers", 1, lambda v: f"{v:.0f} subs"
+        )
+        self.dither.settled.connect(lambda v: self._set("dither every", dither_every=round(v)))
+        self.add(self.refocus)
+        self.add(self.dither)
+        self.save = button(
+            "Save the plan…",
+            "Tonight's blocks as checklist (Markdown), table (CSV), JSON or calendar (Ctrl+P)",
+        )
+        self.save.clicked.connect(choose_file)
+        self.add(self.save)
+
+    def show_choices(self, plan: PlanState) -> None:
+        self.refocus.set_value(plan.refocus_min)
+        self.dither.set_value(plan.dither_every)
+        self.order.setCurrentIndex(0 if plan.order == "block" else 1)
+
+    def show_view(self, view: PlanView) -> None:
+        self.costs.show_rows(cost_rows(view))

@@ -1,0 +1,126 @@
+"""The stage of the plan: fourteen nights, the night, framing, and what would come of it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PyQt6.QtCore import Qt
+from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
+
+from ....core.plan.framing import Frame
+from ....workspace.planning.view import PlanView
+from ...widgets.fold import button, label
+from .band import NightBand
+from .framing import Framing
+from .rehearsal import Rehearsal
+from .strip import NightStrip
+
+
+class PlanStage(QStackedWidget):
+    """Page 0 says what is missing, page 1 shows the plan."""
+
+    def __init__(self, edit_things: Callable[[], None], show_year: Callable[[], None]) -> None:
+        super().__init__()
+        self.strip, self.band = NightStrip(), NightBand()
+        self.framing, self.rehearsal = Framing(), Rehearsal()
+        self.heads = {
+            name: (label("", "head"), label("", "muted"))
+            for name in ("strip", "night", "frame", "try")
+        }
+        self.errors = label("", "title", wrap=True)
+        self.addWidget(self._empty_page(edit_things))
+        self.addWidget(self._plan_page(show_year))
+
+    def _plan_page(self, show_year: Callable[[], None]) -> QWidget:
+        page = QWidget()
+        column = QVBoxLayout(page)
+        column.setContentsMargins(18, 12, 18, 10)
+        column.setSpacing(6)
+        first = self._head("strip")
+        self.year_button = button("year", "All nights of a year at a glance (Y)", "link")
+        self.year_button.clicked.connect(show_year)
+        first.insertWidget(1, self.year_button)
+        column.addLayout(first)
+        column.addWidget(self.strip)
+        column.addSpacing(6)
+        column.addLayout(self._head("night"))
+        column.addWidget(self.band, 3)
+        column.addSpacing(6)
+        lower = QHBoxLayout()
+        lower.setSpacing(16)
+        for name, widget in (("frame", self.framing), ("try", self.rehearsal)):
+            half = QVBoxLayout()
+            half.addLayout(self._head(name))
+            half.addWidget(widget, 1)
+            lower.addLayout(half, 1)
+        column.addLayout(lower, 2)
+        self.heads["strip"][0].setText("next fourteen nights")
+        self.heads["strip"][1].setText("usable hours: dark (bright), moonlit (grey)")
+        self.heads["frame"][0].setText("framing")
+        return page
+
+    def _head(self, name: str) -> QHBoxLayout:
+        row = QHBoxLayout()
+        left, right = self.heads[name]
+        row.addWidget(left)
+        row.addStretch(1)
+        row.addWidget(right)
+        return row
+
+    def _empty_page(self, edit_things: Callable[[], None]) -> QWidget:
+        """What is missing, and the way to it."""
+        page = QWidget()
+        column = QVBoxLayout(page)
+        words = label(
+            "A plan needs a site, a rig and a target. They are typed once and kept.", "muted"
+        )
+        for part in (self.errors, words):
+            part.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        add = button(
+            "Add a site, a rig, a target…", "Sites, rigs, filters, targets (Ctrl+T)", "primary"
+        )
+        add.clicked.connect(edit_things)
+        column.addStretch(1)
+        column.addWidget(self.errors)
+        column.addWidget(words)
+        column.addSpacing(10)
+        column.addWidget(add, 0, Qt.AlignmentFlag.AlignHCenter)
+        column.addStretch(1)
+        return page
+
+    def show_plan(
+        self, view: PlanView | None, error: str, camera_angle: float, overlap: float
+    ) -> None:
+        """Show a plan, or what is missing for one."""
+        self.band.show_plan(view)
+        self.framing.show_plan(view, camera_angle, overlap)
+        self.setCurrentIndex(0 if view is None else 1)
+        if view is None:
+            self.errors.setText(error)
+            return
+        self.strip.show_nights(view.strip)
+        self.heads["night"][0].setText(
+            f"night of {view.night.date.day} {view.night.date:%B}, {view.site.name}"
+        )
+        self.heads["night"][1].setText(_night_words(view))
+        self.heads["frame"][1].setText(_frame_words(view.frame))
+
+
+def _night_words(view: PlanView) -> str:
+    night = view.night
+    dark = night.state.replace("_", " ")
+    if night.dark:
+        dark = f"dark {view.clock(night.dark[0][0])} to {view.clock(night.dark[-1][1])}"
+    moon = f"Moon {100 * night.moon.lit:.0f} %"
+    if night.moon.set:
+        moon += f", sets {view.clock(night.moon.set)}"
+    return f"{dark}  ·  {moon}"
+
+
+def _frame_words(frame: Frame) -> str:
+    nx, ny = frame.panels or (1, 1)
+    panels = f", {nx} × {ny} panels" if nx * ny > 1 else ""
+    return (
+        f"{frame.field[0]:.2f}° × {frame.field[1]:.2f}°  ·  "
+        f"{frame.scale_arcsec:.2f}″/px, {frame.verdict}{panels}"
+    )

@@ -1,0 +1,159 @@
+"""What the simulated stacks were made of, written beside them."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict
+from pathlib import Path
+
+import numpy as np
+
+from ..extract.response import load_response
+from ..files.fits_out import write_fits
+from ..model.channel import filter_name
+from ..model.planes import F32, Header
+from ..model.progress import SILENT, Progress
+from ..model.rig import FILTERS, RIGS
+from .camera import Response, line_rate
+from .demo import (
+    CANVAS,
+    GRIDS,
+    SEED,
+    STACKS,
+    TARGET,
+    TARGET_NAME,
+    DemoStack,
+    add_trail,
+    demo_scene,
+    simulate_stack,
+    stack_header,
+)
+from .grid import Grid, seen_on
+from .scene import Scene
+
+
+def _write_truth(
+    folder: Path,
+    scene: Scene,
+    stacks: Sequence[DemoStack],
+    grids: Mapping[str, Grid],
+    table: Response,
+    overwrite: bool,
+) -> None:
+    for name, plane in scene.lines.items():
+        header = Header(filter=filter_name(name), object_name=TARGET)
+        write_fits(
+            folder / f"{name}_rayleigh.fits",
+            plane,
+            header,
+            overwrite=overwrite,
+            more={"BUNIT": "rayleigh"},
+        )
+    stars = scene.stars
+    facts = {
+        "target": TARGET,
+        "name": TARGET_NAME,
+        "scale_arcsec": scene.scale_arcsec,
+        "response": table,
+        "grids": {name: asdict(grid) for name, grid in grids.items()},
+        "stacks": [
+            {
+                "file": s.file,
+                "station": s.station,
+                "band": s.band,
+                "subs": s.subs,
+                "sub_s": s.sub_s,
+                "transparency": s.transparency,
+                "fwhm_px": RIGS[s.station].fwhm_arcsec / grids[s.station].scale_arcsec,
+                "share_of_full_well_per_rayleigh": line_rate(
+                    RIGS[s.station], grids[s.station].scale_arcsec
+                )
+                * FILTERS[s.band].transmission
+                * s.transparency
+                * s.sub_s
+                / RIGS[s.station].full_well_e,
+            }
+            for s in stacks
+        ],
+        "stars": {"x": _list(stars.x), "y": _list(stars.y), "ab_mag": _list(stars.mag)},
+    }
+    (folder / "truth.json").write_text(json.dumps(facts) + "\n", "utf-8")
+
+
+def _list(values: F32) -> list[float]:
+    return [round(float(v), 3) for v in values]
+
+
+def write_demo(folder: Path, progress: Progress = SILENT, overwrite: bool = True) -> list[Path]:
+    """Write the demo's stacks as their rigs saw them, and ``truth/``, into ``folder``;
+    their paths.
+    """
+    progress.step(0.0, "imagining the nebula")
+    return write_stacks(folder, demo_scene(CANVAS), STACKS, GRIDS, progress, overwrite)
+
+
+def write_stacks(
+    folder: Path,
+    scene: Scene,
+    stacks: Sequence[DemoStack],
+    grids: Mapping[str, Grid],
+    progress: Progress = SILENT,
+    overwrite: bool = True,
+) -> list[Path]:
+    """Write stacks of one scene into ``folder``, each on its station's grid (the scene's own where
+    it has none), and ``truth/``: the lines in rayleigh on the grid of the first stack, and
+    truth.json. Their paths.
+    """
+    folder.mkdir(exist_ok=True)
+    (folder / "truth").mkdir(exist_ok=True)
+    table = load_response("generic").table
+    home = Grid(scene.shape, scene.scale_arcsec)
+    views: dict[Grid, Scene] = {}
+    paths = []
+    for number, stack in enumerate(stacks):
+        part = progress.part(
+            0.15 + 0.8 * number / len(stacks), 0.15 + 0.8 * (number + 1) / len(stacks)
+        )
+        part.step(0.0, f"exposing {stack.station} {stack.band}")
+        grid = grids.get(stack.station, home)
+        if grid not in views:
+            views[grid] = seen_on(scene, grid)
+        rng = np.random.default_rng([SEED, number])
+        data = simulate_stack(
+            views[grid],
+            RIGS[stack.station],
+            stack.band,
+            stack.sky,
+            stack.subs,
+            stack.sub_s,
+            table,
+            rng,
+            part,
+            stack.optics,
+        )
+        if stack.trail:
+            add_trail(data, stack.trail, rng)
+        header = stack_header(
+            RIGS[stack.station],
+            stack.station,
+            stack.band,
+            stack.subs,
+            stack.sub_s,
+            grid.scale_arcsec,
+            grid.shape,
+            grid.turn_deg == 0 and not grid.mirrored,
+        )
+        write_fits(folder / stack.file, data, header, overwrite=overwrite)
+        paths.append(folder / stack.file)
+    progress.step(0.96, "keeping the truth")
+    first = grids.get(stacks[0].station, home)
+    _write_truth(
+        folder / "truth",
+        views[first],
+        stacks,
+        {s.station: grids.get(s.station, home) for s in stacks},
+        table,
+        overwrite,
+    )
+    return paths

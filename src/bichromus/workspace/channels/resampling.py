@@ -1,0 +1,124 @@
+"""A stack on the grid that all share: its plane, its lines, its field of stars."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Final
+
+import numpy as np
+
+from ...core.extract.lines import Unmixed
+from ...core.measure import find_stars, measure_noise
+from ...core.measure.field import StarField, star_field
+from ...core.measure.linear import require_linear
+from ...core.measure.run import bright_mask
+from ...core.model.errors import NotEnoughData
+from ...core.model.measures import Stars
+from ...core.model.planes import F32, Picture
+from ...core.model.progress import SILENT, Progress
+from ...core.numerics.smoothing import fill, smooth_mosaic
+from ...core.numerics.surface import low_surface
+from ..project.state import SourceState
+from .context import PrepareContext
+from .registration import Registration
+from .sources import read_source
+
+_IN_A_STAR: Final = 0.3
+"""A resampled star mask counts from here: a star that moved by part of a pixel stays covered."""
+
+
+def plain_line(context: PrepareContext, source: SourceState, picture: Picture, name: str) -> F32:
+    """The colour plane that sees most of a line, over its answer; at half size on the common
+    grid.
+    """
+    answer = context.response.matrix((name,))[:, 0]
+    best = int(np.argmax(answer))
+    plane = picture.data[best] if picture.colour else smooth_mosaic(picture.data)
+    seen = context.registration.preview(source, fill(plane, ~np.isfinite(plane)))
+    half = seen / np.float32(answer[best])
+    return (half - low_surface(half).rows(0, half.shape[0])).astype(np.float32)
+
+
+def read_colour(source: SourceState) -> Picture:
+    """A colour stack or mosaic, under the pattern that the person gave."""
+    picture = read_source(source)
+    if picture.colour or picture.header.bayer == source.bayer:
+        return picture
+    return replace(picture, header=replace(picture.header, bayer=source.bayer or None))
+
+
+def resampled(
+    registration: Registration,
+    source: SourceState,
+    picture: Picture,
+    progress: Progress = SILENT,
+) -> tuple[Picture, float | None, StarField | None]:
+    """A mono picture on the common grid; its large-scale noise there where it had to be moved; its
+    field of stars.
+
+    Raises NotLinear.
+    """
+    plane = fill(picture.data, ~np.isfinite(picture.data))
+    stars = find_stars(plane, picture.header.saturation)
+    require_linear(picture, plane, stars)
+    field = star_field_of(plane, picture.header.saturation, stars)
+    if not registration.moves(source):
+        return registration.resampled(source, picture, progress), None, field
+    mask = bright_mask(plane, stars, picture.header.saturation)
+    sigma = measure_noise(picture.data, picture.header.debayer, avoid=mask).sigma_eff
+    scale = registration.stacks[source.id].scale
+    one = registration.resampled(source, picture, progress)
+    return one, sigma / scale if sigma else None, field
+
+
+def star_field_of(
+    plane: F32, saturation: float | None, stars: Stars | None = None
+) -> StarField | None:
+    """Star width over a whole frame, before anything is cut off; None where there are too few
+    stars.
+    """
+    calm = fill(plane, ~np.isfinite(plane))
+    try:
+        return star_field(calm, stars or find_stars(calm, saturation), saturation)
+    except NotEnoughData:
+        return None
+
+
+def brightest(picture: Picture) -> F32:
+    """The colour plane that shows most; of a mosaic its light without the colours."""
+    if picture.colour:
+        return picture.data[int(np.argmax([np.nanstd(p[::4, ::4]) for p in picture.data]))]
+    return smooth_mosaic(picture.data)
+
+
+def resample_lines(
+    context: PrepareContext,
+    source: SourceState,
+    picture: Picture,
+    single: Unmixed,
+    progress: Progress,
+) -> Unmixed:
+    registration = context.registration
+    if not registration.key(source):
+        return single
+    lines = {}
+    count = len(single.lines) + 1
+    for number, (name, plane) in enumerate(single.lines.items()):
+        part = progress.part(number / count, (number + 1) / count)
+        lines[name] = registration.resampled(source, replace(picture, data=plane), part).data
+    mask = registration.resampled(
+        source, Picture(single.stars.astype(np.float32)), progress.part(0.9, 1)
+    ).data
+    stars = np.nan_to_num(mask) > _IN_A_STAR
+    return single.laid(lines, stars, 1 / registration.stacks[source.id].scale)
+
+
+def known_fields(fields: dict[str, StarField | None]) -> dict[str, StarField]:
+    return {label: field for label, field in fields.items() if field is not None}
+
+
+def one_plane(picture: Picture, plane: F32, name: str) -> Picture:
+    """A plane of a colour picture as a picture of its own."""
+    debayer = picture.header.debayer
+    header = replace(picture.header, bayer=None, debayer=f"{debayer} {name}" if debayer else None)
+    return replace(picture, data=plane, header=header)
