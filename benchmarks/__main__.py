@@ -6,13 +6,14 @@ from __future__ import annotations
 
 import sys
 
-from . import export, planning, preview, stacks, startup, subs
+from . import closing, export, planning, preview, stacks, startup, subs
 from .common import Result
 
 ALL = {
     "export": export.run,
     "preview": preview.run,
     "startup": startup.run,
+    "closing": closing.run,
     "planning": planning.run,
     "subs": subs.run,
     "stacks": stacks.run,

@@ -10,11 +10,17 @@ from typing import cast
 
 import numpy as np
 
-from bichromus.core.align.stack import Placed, lay, match_lists, shared_box, star_list
+from bichromus.core.align.stack import (
+    Registered,
+    match_lists,
+    resample_stack,
+    shared_box,
+    star_list,
+)
 from bichromus.core.clean.split import split_stars
 from bichromus.core.model.measures import Noise, Stars
 from bichromus.core.model.planes import F32, Header, Picture
-from bichromus.core.pool.scale import BIN, Known
+from bichromus.core.pool.scale import BIN, KnownStars
 from bichromus.core.pool.stacks import pool
 from bichromus.core.simulate.camera import render_stars
 from bichromus.core.simulate.scene import StarTable
@@ -66,7 +72,9 @@ def _pool_from_disk(folder: Path, count: int, shape: tuple[int, int]) -> tuple[f
         bins = rng.normal(0, 0.05 / BIN, (shape[0] // BIN, shape[1] // BIN))
         bins[: len(bins) // 2] += np.linspace(0, 1, bins.shape[1])
         known.append(
-            Known(Noise(0.05, 0.05, "kappa", 99), Stars(0, None, None, None, 0), bins, 0.05 / BIN)
+            KnownStars(
+                Noise(0.05, 0.05, "kappa", 99), Stars(0, None, None, None, 0), bins, 0.05 / BIN
+            )
         )
     del base
     start, peak, done = _private_mb(), [0.0], threading.Event()
@@ -88,9 +96,12 @@ def _pool_from_disk(folder: Path, count: int, shape: tuple[int, int]) -> tuple[f
 def run() -> list[Result]:
     one, two = _stack(1, 0.0, 0.0), _stack(2, 0.02, 40.0)
     begun = time.perf_counter()
-    placed = [Placed(two, match_lists(star_list(one), star_list(two), two)), Placed(one, None)]
-    box, _ = shared_box(placed, "common")
-    lay(placed[0], box)
+    registered = [
+        Registered(two, match_lists(star_list(one), star_list(two), two)),
+        Registered(one, None),
+    ]
+    box, _ = shared_box(registered, "common")
+    resample_stack(registered[0], box)
     aligned = time.perf_counter() - begun
     begun = time.perf_counter()
     pool([one, Picture(one.data + np.float32(0.01), Header())])
@@ -99,7 +110,7 @@ def run() -> list[Result]:
     begun = time.perf_counter()
     split_stars(split)
     stars = (time.perf_counter() - begun) / (split.data.size / 1e6)
-    del one, two, placed, split
+    del one, two, registered, split
     with tempfile.TemporaryDirectory() as folder:
         three, _ = _pool_from_disk(Path(folder), 3, _SHAPE)
         _, memory = _pool_from_disk(Path(folder), 5, (6336, 9504))

@@ -15,14 +15,14 @@ from astropy.io import fits
 from bichromus.core.align.rigid import Rigid
 from bichromus.core.files.frames import open_frame
 from bichromus.core.numerics.sampling import View
-from bichromus.core.pool.quick import Layer, quick_stack
+from bichromus.core.pool.quick import FrameLayer, quick_stack
 from bichromus.workspace.demo.plan import demo_plan
 from bichromus.workspace.log.intake import scan, sub_files
 from bichromus.workspace.log.table import LogTable
 from bichromus.workspace.log.view import make_view
 from bichromus.workspace.planning.rehearsal import make_camera, make_evening, shots_of
 from bichromus.workspace.planning.view import make_plan
-from bichromus.workspace.subs.frames import FrameRoom
+from bichromus.workspace.subs.frames import FrameCache
 from bichromus.workspace.subs.grading import measure_file
 
 from .common import Result, best
@@ -50,7 +50,7 @@ def _big_subs(folder: Path, count: int = 8) -> list[Path]:
 
 def _stepping(paths: list[Path]) -> float:
     """Frames a second that come decoded at the size of the screen."""
-    room = FrameRoom()
+    room = FrameCache()
     view = View(0, 0, _BIG[1] / 780, 780, 520)
     done = threading.Semaphore(0)
     room.ready.connect(lambda _path, _view: done.release())
@@ -119,7 +119,7 @@ def _stack_ratio(paths: list[Path]) -> float:
     """A quick stack against a plain mean of the same frames read whole."""
     frames = [open_frame(p) for p in paths]
     layers = [
-        Layer(f.shape, f.region, Rigid(0.001 * n, 3.3 * n, 1.2 * n), 500.0, 20.0, 1.0, 1.0)
+        FrameLayer(f.shape, f.region, Rigid(0.001 * n, 3.3 * n, 1.2 * n), 500.0, 20.0, 1.0, 1.0)
         for n, f in enumerate(frames)
     ]
     ours = best(lambda: quick_stack(layers, _BIG), 1)

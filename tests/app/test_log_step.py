@@ -90,7 +90,7 @@ def test_runs_are_pasted_typed_changed_and_undone(qtbot: QtBot, opened: Window) 
     assert dialog.lines["notes"].text() == step.matrix.run.notes
     dialog.lines["kept"].setText("many")
     dialog.keep()
-    assert "not a number" in dialog.said.text()
+    assert "not a number" in dialog.message.text()
     dialog.lines["kept"].setText("30")
     dialog.lines["guiding_arcsec"].setText("0,61")
     dialog.keep()

@@ -127,7 +127,7 @@ def test_things_are_edited_with_every_field_a_command(planned: Window, tmp_path:
     line.setText("-144")
     line.editingFinished.emit()
     assert planned.session.state.plan.sites[0].lat == -44.5
-    assert dialog.said.text().startswith("lat stays as it was: ")
+    assert dialog.message.text().startswith("lat stays as it was: ")
     assert dialog.fields["lat"].text() == "-44.5"
     horizon = tmp_path / "h.csv"
     horizon.write_text("azimuth_deg,altitude_deg\n0,33\n")
@@ -148,7 +148,7 @@ def test_things_are_edited_with_every_field_a_command(planned: Window, tmp_path:
     dialog.write_out(tmp_path / "things.json")
     dialog.take_in(tmp_path / "things.json")
     dialog.take_in(horizon)
-    assert "cannot be taken in" in dialog.said.text()
+    assert "cannot be taken in" in dialog.message.text()
     assert len(planned.session.state.plan.targets) == 1
     dialog.close()
     for name, value in (
@@ -228,7 +228,7 @@ def test_a_horizon_is_drawn_and_a_target_found(qtbot: QtBot, planned: Window) ->
     dialog.catalogue.results.setCurrentRow(0)
     dialog.catalogue.take()
     assert planned.session.state.plan.targets[-1].name == "IC 2"
-    assert "guess" in dialog.said.text()
+    assert "guess" in dialog.message.text()
     dialog.close()
 
 

@@ -9,7 +9,7 @@ import pytest
 
 from bichromus.core.align.rigid import Rigid, match_rigid
 from bichromus.core.model.errors import NotEnoughData
-from bichromus.core.pool.quick import Layer, combine, quick_stack
+from bichromus.core.pool.quick import FrameLayer, combine, quick_stack
 
 SIZE = (900.0, 700.0)
 
@@ -53,9 +53,9 @@ def test_other_fields_are_refused() -> None:
 
 def layers(
     planes: np.ndarray, noise: np.ndarray, light: np.ndarray, places: list[Rigid] | None = None
-) -> list[Layer]:
+) -> list[FrameLayer]:
     return [
-        Layer(
+        FrameLayer(
             p.shape,
             lambda y0, y1, x0, x1, p=p: p[y0:y1, x0:x1],
             place,

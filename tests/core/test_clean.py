@@ -19,7 +19,13 @@ from bichromus.core.model.errors import InputError, NotEnoughData, ShapeMismatch
 from bichromus.core.model.measures import Stars
 from bichromus.core.model.planes import Header, Picture
 from bichromus.core.model.rig import FILTERS, RIGS
-from bichromus.core.simulate.camera import Optics, Sky, continuum_rate, mono_stack, render_stars
+from bichromus.core.simulate.camera import (
+    Aberrations,
+    Sky,
+    continuum_rate,
+    mono_stack,
+    render_stars,
+)
 from bichromus.core.simulate.scene import Scene, SceneRecipe, StarTable, make_scene
 from sky import stack_of
 
@@ -277,7 +283,7 @@ def test_full_stars_their_halos_and_stars_at_the_edge_are_split_too() -> None:
             )
         ),
     )
-    optics = Optics(halo=0.004, halo_arcsec=70.0)
+    optics = Aberrations(halo=0.004, halo_arcsec=70.0)
     stack = mono_stack(
         edge, RIGS["Ridge"], FILTERS["O3"], Sky(21.5), 80, 300.0, np.random.default_rng(4), optics
     )
@@ -315,7 +321,7 @@ def test_a_tilted_fields_stars_leave_as_little_at_its_wide_side() -> None:
         60,
         60.0,
         np.random.default_rng(6),
-        Optics(tilt=(0.3, 0.0)),
+        Aberrations(tilt=(0.3, 0.0)),
     )
     none = np.zeros(0, np.float32)
     truth = mono_stack(

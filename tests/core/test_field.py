@@ -10,11 +10,11 @@ import pytest
 
 from bichromus.core.measure import find_stars, measure_plane
 from bichromus.core.measure.field import field_from_note, star_field
-from bichromus.core.measure.halos import full_cores, glare_mask
+from bichromus.core.measure.halos import glare_mask, saturated_cores
 from bichromus.core.model.errors import NotEnoughData
 from bichromus.core.model.planes import Header, Picture
 from bichromus.core.model.rig import FILTERS, RIGS
-from bichromus.core.simulate.camera import Optics, mono_stack, render_stars
+from bichromus.core.simulate.camera import Aberrations, mono_stack, render_stars
 from bichromus.core.simulate.demo import DemoStack
 from bichromus.core.simulate.scene import SceneRecipe, StarTable, make_scene
 
@@ -104,7 +104,7 @@ def test_full_cores_halos_and_glare() -> None:
     snr, cores, masks = {}, {}, {}
     for name, recipe in (("quiet", quiet), ("loud", loud)):
         scene = make_scene((428, 640), 2.64, 21, recipe)
-        optics = Optics(halo=0.004, halo_arcsec=70.0)
+        optics = Aberrations(halo=0.004, halo_arcsec=70.0)
         data = mono_stack(
             scene,
             RIGS["Ridge"],
@@ -119,7 +119,7 @@ def test_full_cores_halos_and_glare() -> None:
         found = measure_plane(picture)
         snr[name] = found.snr or 0
         calm = data - np.float32(found.background)
-        cores[name] = full_cores(
+        cores[name] = saturated_cores(
             calm, 1.0 - found.background, found.stars.fwhm_px or 2, found.noise.sigma_px
         )
         masks[name] = glare_mask(
@@ -135,4 +135,4 @@ def test_full_cores_halos_and_glare() -> None:
     assert all(c.halo_px == pytest.approx(70 / 2.64, abs=4) for c in cores["loud"])
     assert masks["loud"][128, 128 + 24]
     assert masks["loud"].mean() < 0.06
-    assert full_cores(np.zeros((50, 50), np.float32), None, 2.0, 1.0) == []
+    assert saturated_cores(np.zeros((50, 50), np.float32), None, 2.0, 1.0) == []

@@ -13,7 +13,7 @@ from bichromus.core.align.stack import match_lists, star_list
 from bichromus.core.measure import find_stars
 from bichromus.core.model.planes import Header, Picture
 from bichromus.core.model.rig import FILTERS, RIGS
-from bichromus.core.simulate.camera import Optics, Sky, mono_stack
+from bichromus.core.simulate.camera import Aberrations, Sky, mono_stack
 from bichromus.core.simulate.demo import GRIDS
 from bichromus.core.simulate.grid import Grid, seen_on
 from bichromus.core.simulate.scene import SceneRecipe, make_scene
@@ -54,7 +54,7 @@ def test_a_scene_on_another_grid_is_the_same_sky() -> None:
             60,
             60.0,
             np.random.default_rng(n),
-            Optics(tilt=(tilt, 0)),
+            Aberrations(tilt=(tilt, 0)),
         )
         pictures.append(Picture(data, Header(saturation=1.0)))
     found = match_lists(star_list(pictures[0]), star_list(pictures[1]), pictures[1])
@@ -79,7 +79,7 @@ def test_a_tilt_and_a_bent_sky_are_drawn_where_they_are_asked_for() -> None:
         400,
         60.0,
         np.random.default_rng(5),
-        Optics(tilt=(0.4, 0.0)),
+        Aberrations(tilt=(0.4, 0.0)),
     )
     left, right = (find_stars(np.ascontiguousarray(p)) for p in (data[:, :300], data[:, 300:]))
     assert (right.fwhm_px or 0) / (left.fwhm_px or 1) == pytest.approx(1.1 / 0.9, rel=0.06)

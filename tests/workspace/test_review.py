@@ -332,7 +332,7 @@ def test_worth_and_effects_keep_their_laws() -> None:
 
 def test_enough_is_said_with_its_figures() -> None:
     ha = Growth("Ha", 8.0, 6.0, 40.0, 4.0)
-    o3 = Growth("O3", 4.0, 16.0, 10.0, 4.0, hour_worth=0.5)
+    o3 = Growth("O3", 4.0, 16.0, 10.0, 4.0, hour_gain=0.5)
     assert ha.now == pytest.approx(40 * 2**0.5)
     assert o3.goal == pytest.approx(20)
     assert o3.next_hour == pytest.approx(10 * (4.5 / 4) ** 0.5 - 10)

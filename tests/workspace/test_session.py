@@ -17,7 +17,7 @@ from bichromus.core.model.errors import BichromusError
 from bichromus.core.model.progress import Progress
 from bichromus.core.numerics.sampling import View, sample
 from bichromus.core.simulate.demo import STACKS
-from bichromus.workspace.blend.publish import Target, output_shape, summary, targets
+from bichromus.workspace.blend.publish import OutputFile, output_files, output_shape, summary
 from bichromus.workspace.channels import commands
 from bichromus.workspace.demo.project import prepare_demo
 from bichromus.workspace.project.cache import clear_cache
@@ -162,7 +162,7 @@ def test_a_view_is_the_picture_and_only_the_newest_is_answered(
         session.blend.snapshot.recipe, View(100, 50, 1, 120, 90)
     )
     np.testing.assert_allclose(part.astype(int), whole[50:140, 100:220].astype(int), atol=1)
-    session.publishing.publish([Target(tmp_path / "a.tiff", "tiff16")], overwrite=False)
+    session.publishing.publish([OutputFile(tmp_path / "a.tiff", "tiff16")], overwrite=False)
     wait(lambda: bool(ears.published))
     written = np.moveaxis(read_picture(tmp_path / "a.tiff").data, 0, -1) / 257
     assert np.abs(written - whole).max() <= 1.5
@@ -200,7 +200,7 @@ def test_publishing_smaller_and_into_all_formats(
     session.publishing.set_publish(
         "size", longest=320, formats=("tiff16", "tiff32", "png16", "jpeg", "fits32")
     )
-    wanted = targets(tmp_path, "out", session.state.publish)
+    wanted = output_files(tmp_path, "out", session.state.publish)
     assert [t.path.name for t in wanted] == [
         "out.tiff",
         "out_float.tiff",
@@ -216,14 +216,14 @@ def test_publishing_smaller_and_into_all_formats(
         read_picture(tmp_path / "out.fits").header.wcs == ()
     )  # made smaller: the coordinates no longer fit
     session.publishing.set_publish("size", longest=None)
-    session.publishing.publish([Target(tmp_path / "whole.fits", "fits32")], overwrite=False)
+    session.publishing.publish([OutputFile(tmp_path / "whole.fits", "fits32")], overwrite=False)
     wait(lambda: len(ears.published) == 2)
     assert ("CRVAL1", 171.0) in read_picture(tmp_path / "whole.fits").header.wcs
     # cancelled in the middle, nothing half-written stays
     session.jobs.reported.connect(
         lambda r: session.jobs.cancel() if "writing never" in r.text else None
     )
-    session.publishing.publish([Target(tmp_path / "never.tiff", "tiff16")], overwrite=False)
+    session.publishing.publish([OutputFile(tmp_path / "never.tiff", "tiff16")], overwrite=False)
     wait(lambda: not session.jobs.busy)
     assert not list(tmp_path.glob("*never*"))
     made = json.loads((tmp_path / "out.png.json").read_text())

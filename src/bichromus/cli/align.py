@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import Any
 
-from ..core.align.stack import Placed, lay, match_lists, shared_box, star_list
+from ..core.align.stack import Registered, match_lists, resample_stack, shared_box, star_list
 from ..core.files import read_picture, write_fits
 from ..core.files.atomic import check_output
 from ..core.model.errors import InputError
@@ -14,6 +14,7 @@ from .common import add_common, done, output_folder, print_json, table, terminal
 
 
 def register(verbs: Any) -> None:
+    """The verb align."""
     parser = verbs.add_parser("align", help="stacks onto the grid of one of them")
     parser.add_argument("files", nargs="+", metavar="FILE")
     parser.add_argument(
@@ -27,6 +28,7 @@ def register(verbs: Any) -> None:
 
 
 def run(options: argparse.Namespace) -> None:
+    """Lay stacks on a reference."""
     reference = Path(options.reference)
     files = [Path(f) for f in options.files if not _same(Path(f), reference)]
     if not files:
@@ -41,34 +43,34 @@ def run(options: argparse.Namespace) -> None:
     for target in targets:
         check_output(target, options.overwrite, inputs)
     progress = terminal_progress()
-    home = read_picture(reference)
+    grid = read_picture(reference)
     progress.step(0.05, f"finding the stars of {reference.name}")
-    stars = star_list(home)
-    placed = []
+    stars = star_list(grid)
+    registered = []
     for number, file in enumerate(files):
         progress.step(0.05 + 0.4 * number / len(files), f"matching {file.name}")
         picture = read_picture(file)
-        placed.append(Placed(picture, match_lists(stars, star_list(picture), picture)))
-    placed.append(Placed(home, None))
-    box, warnings = shared_box(placed, options.crop)
+        registered.append(Registered(picture, match_lists(stars, star_list(picture), picture)))
+    registered.append(Registered(grid, None))
+    box, warnings = shared_box(registered, options.crop)
     frames = []
     for number, (file, target, one) in enumerate(
-        zip([*files, reference], targets, placed, strict=True)
+        zip([*files, reference], targets, registered, strict=True)
     ):
         part = progress.part(
-            0.45 + 0.55 * number / len(placed), 0.45 + 0.55 * (number + 1) / len(placed)
+            0.45 + 0.55 * number / len(registered), 0.45 + 0.55 * (number + 1) / len(registered)
         )
         part.step(0.0, f"laying {file.name} over")
-        laid = lay(one, box, part)
+        resampled = resample_stack(one, box, part)
         write_fits(
             target,
-            laid.picture.data,
-            laid.picture.header,
+            resampled.picture.data,
+            resampled.picture.header,
             [f"Aligned to {reference.name}" + (f" by {one.match.warp.model}" if one.match else "")],
             options.overwrite,
             inputs,
         )
-        frames.append(_frame(file, target, one, laid))
+        frames.append(_frame(file, target, one, resampled))
         if one.match is not None and one.match.doubtful:
             warnings.append(f"{file.name} is only just matched: look at the result.")
     done()
@@ -103,7 +105,7 @@ def run(options: argparse.Namespace) -> None:
         print(f"note: {warning}")
 
 
-def _frame(file: Path, target: Path, one: Placed, laid: Any) -> dict[str, Any]:
+def _frame(file: Path, target: Path, one: Registered, resampled: Any) -> dict[str, Any]:
     m = one.match
     return {
         "file": file.absolute(),
@@ -115,9 +117,9 @@ def _frame(file: Path, target: Path, one: Placed, laid: Any) -> dict[str, Any]:
         "matches": m.matches if m else None,
         "rms_px": m.rms_px if m else None,
         "score": m.score if m else None,
-        "noise_factor": laid.noise_factor,
-        "sigma_ls_ratio": laid.sigma_ls_ratio,
-        "coverage": laid.coverage,
+        "noise_factor": resampled.noise_factor,
+        "sigma_ls_ratio": resampled.sigma_ls_ratio,
+        "coverage": resampled.coverage,
     }
 
 

@@ -36,6 +36,7 @@ from .common import (
 
 
 def register(verbs: Any) -> None:
+    """The verb blend."""
     parser = verbs.add_parser("blend", help="channels into one colour picture")
     parser.add_argument(
         "--channel", action="append", default=[], required=True, metavar="NAME=FILE"
@@ -58,6 +59,7 @@ def register(verbs: Any) -> None:
 
 
 def run(options: argparse.Namespace) -> None:
+    """Blend channels into a picture."""
     given = load_recipe(Path(options.recipe)) if options.recipe else None
     settings = _settings(options, given)
     files = dict(named_file(item) for item in options.channel)

@@ -20,6 +20,7 @@ from .common import add_common, done, mono, named_file, print_json, terminal_pro
 
 
 def register(verbs: Any) -> None:
+    """The verb clean."""
     parser = verbs.add_parser("clean", help="take gradient, continuum and stars off a channel")
     parser.add_argument("file", metavar="FILE")
     parser.add_argument("--out", required=True, metavar="FILE")
@@ -43,6 +44,7 @@ def register(verbs: Any) -> None:
 
 
 def run(options: argparse.Namespace) -> None:
+    """Take gradient, continuum or stars off a channel."""
     if not (options.gradient or options.continuum or options.stars or options.star_layer):
         raise InputError(
             "There is nothing to clean",

@@ -12,6 +12,7 @@ from .common import add_common, done, output_folder, print_json, terminal_progre
 
 
 def register(verbs: Any) -> None:
+    """The verb demo."""
     parser = verbs.add_parser("demo", help="open the demo project in the window")
     parser.add_argument(
         "--write", metavar="DIR", help="only put its stacks and their truth into DIR"

@@ -16,6 +16,7 @@ from .common import add_common, done, output_folder, print_json, table, terminal
 
 
 def register(verbs: Any) -> None:
+    """The verb extract."""
     parser = verbs.add_parser("extract", help="lines out of dual-band colour stacks")
     parser.add_argument(
         "--stack",
@@ -51,6 +52,7 @@ def _stack(text: str, bayer: str | None) -> ColourStack:
 
 
 def run(options: argparse.Namespace) -> None:
+    """Take the lines out of colour stacks."""
     response = load_response(options.response)
     stacks = [_stack(text, options.bayer) for text in options.stack]
     progress = terminal_progress()

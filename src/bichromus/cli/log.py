@@ -19,6 +19,7 @@ from .common import add_common, done, print_json, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
+    """The verbs of the log."""
     parser = verbs.add_parser("log", help="what was shot, counted once")
     parts = parser.add_subparsers(dest="part", metavar="PART", required=True)
     intake = _part(parts, "intake", "take in the subs of a folder and below", run_intake)
@@ -83,6 +84,7 @@ def _pairs(items: list[str], form: str) -> list[tuple[str, str]]:
 
 
 def run_intake(options: argparse.Namespace) -> None:
+    """Take a folder of subs in."""
     filters = _pairs(options.filter, "TEXT=CHANNEL")
     folder = Path(options.folder)
     if not folder.is_dir():
@@ -111,6 +113,7 @@ def run_intake(options: argparse.Namespace) -> None:
 
 
 def run_mark(options: argparse.Namespace) -> None:
+    """Keep or reject subs."""
     with _log(options) as log:
         count = log.mark([Path(f) for f in options.files], options.keep, options.reason)
     if options.json:
@@ -120,6 +123,7 @@ def run_mark(options: argparse.Namespace) -> None:
 
 
 def run_goal(options: argparse.Namespace) -> None:
+    """Set hours wanted."""
     goals = [(n, number_of(v)) for n, v in _pairs(options.goals, "NAME=HOURS")]
     with _log(options) as log:
         log.set_goals(goals)
@@ -141,6 +145,7 @@ def number_of(text: str) -> float:
 
 
 def run_totals(options: argparse.Namespace) -> None:
+    """Hours by channel, station and night."""
     with _log(options) as log:
         found = totals(log.subs(options.object), log.goals())
     if options.json:
@@ -174,6 +179,7 @@ def run_totals(options: argparse.Namespace) -> None:
 
 
 def run_export(options: argparse.Namespace) -> None:
+    """The log as a file."""
     out = check_output(Path(options.out), options.overwrite)
     with _log(options) as log:
         subs = log.subs(options.object)

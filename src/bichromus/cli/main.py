@@ -16,6 +16,7 @@ VERBS = (demo, measure, extract, align, pool, clean, blend, subs, log, plan, sim
 
 
 def build_parser() -> Parser:
+    """All verbs."""
     parser = Parser(
         prog="bichromus",
         description="From line and colour stacks of the deep sky to one picture. "

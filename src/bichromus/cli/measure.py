@@ -21,6 +21,7 @@ from .common import (
 
 
 def register(verbs: Any) -> None:
+    """The verb measure."""
     parser = verbs.add_parser("measure", help="noise, background, signal, SNR and stars of stacks")
     parser.add_argument("files", nargs="*", metavar="FILE", help="stacks, each judged for itself")
     parser.add_argument(
@@ -35,6 +36,7 @@ def register(verbs: Any) -> None:
 
 
 def run(options: argparse.Namespace) -> None:
+    """Measure channels."""
     if bool(options.files) == bool(options.channel):
         raise InputError(
             "There is nothing to measure"

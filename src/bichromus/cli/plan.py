@@ -10,6 +10,7 @@ PARTS = (plan_night, plan_sub, plan_optics, plan_allocate)
 
 
 def register(verbs: Any) -> None:
+    """The verbs of the plan."""
     parser = verbs.add_parser("plan", help="what to shoot, when, how long, and how it fits")
     parts = parser.add_subparsers(dest="part", metavar="PART", required=True)
     for module in PARTS:

@@ -13,6 +13,7 @@ from .common import add_common, print_json, table
 
 
 def register(parts: Any) -> None:
+    """The verb plan allocate."""
     parser = parts.add_parser("allocate", help="hours over windows and channels")
     parser.add_argument("file", metavar="FILE", help="JSON with windows and channels")
     add_common(parser)
@@ -66,6 +67,7 @@ def load(path: Path) -> tuple[list[Window], list[Want]]:
 
 
 def run(o: argparse.Namespace) -> None:
+    """Share hours out among channels."""
     windows, wants = load(Path(o.file))
     found = allocate(windows, wants)
     channels = {

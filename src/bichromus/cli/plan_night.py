@@ -46,6 +46,7 @@ def _shared(parser: argparse.ArgumentParser) -> None:
 
 
 def register(parts: Any) -> None:
+    """The verbs plan night and plan season."""
     night = parts.add_parser("night", help="twilights, Moon, the target's way, usable windows")
     night.add_argument(
         "--date", type=date, metavar="YYYY-MM-DD", help="default: the night that is or comes next"
@@ -128,6 +129,7 @@ def night_json(night: Night) -> dict[str, Any]:
 
 
 def run_night(options: argparse.Namespace) -> None:
+    """One night of a target."""
     place, target, rules = _asked(options)
     night = plan_night(
         place, options.date or date_of(dt.datetime.now(dt.UTC), place), target, rules
@@ -161,6 +163,7 @@ def run_night(options: argparse.Namespace) -> None:
 
 
 def run_season(options: argparse.Namespace) -> None:
+    """The nights between two dates."""
     place, target, rules = _asked(options)
     nights = plan_season(place, options.first, options.last, target, rules)
     rows = [

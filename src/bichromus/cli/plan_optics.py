@@ -20,6 +20,7 @@ from .plan_sub import add_line, wavelength
 
 
 def register(parts: Any) -> None:
+    """The verb plan optics."""
     parser = parts.add_parser("optics", help="filter shift, corner shading, focus shift by glass")
     parser.add_argument("--f-ratio", type=positive, required=True, metavar="N")
     parser.add_argument("--obstruction", type=share, default=0.0)
@@ -37,6 +38,7 @@ def register(parts: Any) -> None:
 
 
 def run(o: argparse.Namespace) -> None:
+    """What a filter does in a fast beam."""
     line = wavelength(o)
     shift = None
     if (o.bandwidth_nm is None) != (o.index is None):

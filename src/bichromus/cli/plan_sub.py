@@ -23,11 +23,13 @@ def wavelength(options: argparse.Namespace) -> float:
 
 
 def add_line(parser: argparse.ArgumentParser) -> None:
+    """Options that say what a line is like."""
     parser.add_argument("--line", choices=LINES, help="one of the lines")
     parser.add_argument("--wavelength-nm", type=positive, metavar="L")
 
 
 def register(parts: Any) -> None:
+    """The verbs plan sub and plan frame."""
     sub = parts.add_parser("sub", help="how long one sub should be, and the hours to a goal")
     for name in ("--aperture-mm", "--focal-mm", "--pixel-um", "--bandwidth-nm"):
         sub.add_argument(name, type=positive, required=True)
@@ -79,6 +81,7 @@ def register(parts: Any) -> None:
 
 
 def run_sub(o: argparse.Namespace) -> None:
+    """How long a sub should be."""
     rig = Optics(
         o.aperture_mm,
         o.focal_mm,
@@ -163,6 +166,7 @@ def _rigs(path: Path) -> list[Field]:
 
 
 def run_frame(o: argparse.Namespace) -> None:
+    """How the pixels take the seeing, and how the target lies in the frame."""
     if o.binning < 1:
         raise InputError("This binning cannot be", why=str(o.binning), do="Give 1 or more")
     sensor = o.sensor_mm or (o.sensor_px[0] * o.pixel_um / 1000, o.sensor_px[1] * o.pixel_um / 1000)

@@ -16,6 +16,7 @@ from .common import add_common, done, mono, print_json, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
+    """The verb pool."""
     parser = verbs.add_parser("pool", help="stacks of one channel into one, each by its worth")
     parser.add_argument("files", nargs="+", metavar="FILE")
     parser.add_argument("--out", required=True, metavar="FILE")
@@ -35,6 +36,7 @@ def register(verbs: Any) -> None:
 
 
 def run(options: argparse.Namespace) -> None:
+    """Pool stacks of one channel."""
     inputs = [Path(f) for f in options.files]
     out = check_output(Path(options.out), options.overwrite, inputs)
     rejected_out = (

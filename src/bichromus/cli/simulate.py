@@ -22,6 +22,7 @@ from .common import add_common, done, positive, print_json, size, terminal_progr
 
 
 def register(verbs: Any) -> None:
+    """The verb simulate."""
     parser = verbs.add_parser("simulate", help="a stack from the simulator")
     parser.add_argument(
         "--rig", default="Ridge", metavar="NAME|JSON", help=f"{', '.join(RIGS)}, or a JSON file"
@@ -83,6 +84,7 @@ def _rig(text: str) -> Rig:
 
 
 def run(options: argparse.Namespace) -> None:
+    """Make a stack of the invented sky."""
     if options.filter not in FILTERS:
         raise UnknownName(
             f"No filter is called {options.filter!r}", do=f"Use one of {', '.join(FILTERS)}"

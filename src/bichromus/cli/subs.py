@@ -12,6 +12,7 @@ from .common import add_common, done, print_json, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
+    """The verb subs."""
     parser = verbs.add_parser("subs", help="grade single exposures, with the cause in words")
     parser.add_argument("folder", metavar="FOLDER")
     parser.add_argument(
@@ -41,6 +42,7 @@ def _row(sub: GradedSub, folder: Path) -> dict[str, Any]:
 
 
 def run(options: argparse.Namespace) -> None:
+    """Measure and grade the subs of a folder."""
     folder = Path(options.folder)
     progress = terminal_progress()
     rows = [_row(s, folder) for s in grade_folder(folder, options.lon, progress)]

@@ -35,6 +35,7 @@ class Camera:
         return (left, top, right, bottom) if right > left and bottom > top else None
 
     def to_picture(self, x: float, y: float, width: int, height: int) -> tuple[float, float]:
+        """The place in the picture under a place of the screen."""
         x0, y0 = self.origin(width, height)
         return x0 + x / self.zoom, y0 + y / self.zoom
 

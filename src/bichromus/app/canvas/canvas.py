@@ -34,7 +34,7 @@ class Canvas(PictureView):
 
     def __init__(self) -> None:
         super().__init__()
-        self._home: tuple[int, int] | None = None
+        self._blend_shape: tuple[int, int] | None = None
         self._own: tuple[int, int] | None = None
         self._pixels: np.ndarray | None = None
         self._image: QImage | None = None
@@ -57,6 +57,7 @@ class Canvas(PictureView):
 
     @property
     def shape_shown(self) -> tuple[int, int] | None:
+        """Height and width of what is shown; None for nothing."""
         return self._shape
 
     @property
@@ -81,7 +82,7 @@ class Canvas(PictureView):
 
     def set_shape(self, shape: tuple[int, int] | None) -> None:
         """The picture's height and width; None: there is none."""
-        self._home = shape
+        self._blend_shape = shape
         self._use(self._own or shape)
 
     def _use(self, shape: tuple[int, int] | None) -> None:
@@ -110,7 +111,7 @@ class Canvas(PictureView):
         self._caption = caption
         self._own = shape
         self._before_alone = before
-        self._use(shape or self._home)
+        self._use(shape or self._blend_shape)
         if (name, view_mode) != (self.alone, self.view_mode):
             self.alone, self.view_mode = name, view_mode
             self.ask()

@@ -54,11 +54,13 @@ class ChannelList(QWidget):
         return QSize(WIDTH, _CARD * max(len(self.cards), 1) + 20)
 
     def show_cards(self, cards: list[Card], current: str | None) -> None:
+        """Show these cards, one of them chosen."""
         self.cards, self.current = cards, current
         self.setMinimumHeight(self.sizeHint().height() if cards else 0)
         self.update()
 
     def card_rect(self, index: int) -> QRectF:
+        """Where a card lies."""
         return QRectF(0, 10 + index * _CARD, self.width(), _CARD)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:

@@ -26,9 +26,17 @@ class Owner(Protocol):
     settings: Settings
     sheets: SheetStack
 
-    def choose_files(self) -> None: ...
-    def choose_project(self) -> None: ...
-    def guarded(self, action: Callable[[], object]) -> None: ...
+    def choose_files(self) -> None:
+        """Choose stacks, and open them."""
+        ...
+
+    def choose_project(self) -> None:
+        """Choose a project, and open it."""
+        ...
+
+    def guarded(self, action: Callable[[], object]) -> None:
+        """Do something that the disk may refuse, and say so if it does."""
+        ...
 
 
 class Head(QWidget):
@@ -115,9 +123,11 @@ class Head(QWidget):
         self._owner.project_wanted.emit(what)  # type: ignore[attr-defined]
 
     def open_menu(self) -> None:
+        """Show the menu under its button."""
         self.menu().popup(self.mapToGlobal(self.name.geometry().bottomLeft()))
 
     def rename(self) -> None:
+        """Ask for another name."""
         name, good = QInputDialog.getText(
             self, "Rename the project", "Name", text=self._owner.session.state.name
         )

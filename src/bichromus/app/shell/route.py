@@ -54,6 +54,7 @@ class Route(QWidget):
         return QSize(80 * max(len(self.marks), 1), 52)
 
     def show_steps(self, marks: list[StepMark], current: str) -> None:
+        """Show the marks, and which step is in view."""
         self.marks, self.current = marks, current
         self.update()
 
@@ -63,6 +64,7 @@ class Route(QWidget):
         return min(_GAP, self.width() / max(len(self.marks), 1))
 
     def centre_of(self, index: int) -> QPointF:
+        """The middle of a mark."""
         first = self.width() / 2 - self._gap * (len(self.marks) - 1) / 2
         return QPointF(first + index * self._gap, 20)
 

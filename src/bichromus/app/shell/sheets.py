@@ -47,6 +47,7 @@ class Sheet(QFrame):
         self.hide()
 
     def put_away(self) -> None:
+        """Close it, and give the keys back."""
         if self.isVisible():
             self.hide()
             self.closed.emit()
@@ -74,6 +75,7 @@ class WhySheet(Sheet):
         self._inside: QWidget | None = None
 
     def show_advice(self, advice: Advice) -> None:
+        """Show an advice with its figures."""
         if self._inside is not None:
             self.body.removeWidget(self._inside)
             self._inside.deleteLater()
@@ -103,6 +105,7 @@ class ErrorSheet(Sheet):
         self._labels: list[QWidget] = []
 
     def show_errors(self, errors: Sequence[BichromusError]) -> None:
+        """Show what went wrong."""
         for old in self._labels:
             self.body.removeWidget(old)
             old.deleteLater()
@@ -121,6 +124,7 @@ class ErrorSheet(Sheet):
 
     @property
     def text(self) -> str:
+        """All that it says."""
         return "\n".join(w.text() for w in self._labels)  # type: ignore[attr-defined]
 
 
@@ -165,6 +169,7 @@ class Finder(Sheet):
         self.body.addWidget(self.list)
 
     def ask(self, x: int, y: int) -> None:
+        """Show it, empty, at this size."""
         self.line.clear()
         self._filter("")
         self.open_at(x, y, below=True)

@@ -123,6 +123,7 @@ class StatusBar(QWidget):
         self.show_advice(None)
 
     def show_advice(self, advice: Advice | None) -> None:
+        """Show the sentence of an advice, or none."""
         self.advice = advice
         if not self._passing.isActive():
             self._settle()
@@ -140,6 +141,7 @@ class StatusBar(QWidget):
         self.why_button.setVisible(self.advice is not None)
 
     def show_job(self, report: JobReport | None) -> None:
+        """Show how far a job is, or that none runs."""
         for widget in (self.job_words, self.bar, self.cancel_button):
             widget.setVisible(report is not None)
         if report is None:
@@ -152,6 +154,7 @@ class StatusBar(QWidget):
         self.bar.update()
 
     def show_probe(self, text: str) -> None:
+        """Show what lies under the pointer."""
         self.probe.setText(text)
 
     def resizeEvent(self, event: QResizeEvent | None) -> None:

@@ -104,6 +104,7 @@ class Look(QObject):
         self.theme = THEMES["dusk"]
 
     def use(self, theme_id: str) -> None:
+        """Take another theme, and tell everyone."""
         self.theme = THEMES.get(theme_id, THEMES["dusk"])
         app = QApplication.instance()
         if isinstance(app, QApplication):

@@ -41,6 +41,7 @@ class BalanceDial(ValueGesture):
         return QPointF(self.width() / 2, 24 + radius), radius
 
     def point_of(self, share: float, out: float = 0.0) -> QPointF:
+        """A place on the arc."""
         centre, radius = self._arc()
         angle = -_HALF_ANGLE + 2 * _HALF_ANGLE * share
         return QPointF(

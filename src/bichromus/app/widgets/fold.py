@@ -69,6 +69,7 @@ class Fold(QFrame):
         self.head.clicked.connect(lambda: self._body.setVisible(not self._body.isVisible()))
 
     def add(self, widget: QWidget) -> None:
+        """Add a widget under the title."""
         self.body.addWidget(widget)
 
     def set_open(self, opened: bool) -> None:
@@ -76,10 +77,12 @@ class Fold(QFrame):
         self._body.setVisible(opened)
 
     def set_title(self, title: str) -> None:
+        """Another title."""
         self.head.setText(title)
         self.head.setAccessibleName(title)
 
     def set_note(self, text: str) -> None:
+        """A word at the right of the title."""
         self.note.setText(text)
 
 

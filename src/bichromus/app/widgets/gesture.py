@@ -30,6 +30,7 @@ class ValueGesture(QWidget):
 
     @property
     def value(self) -> float:
+        """Where it stands."""
         return self._value
 
     @property

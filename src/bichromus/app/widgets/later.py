@@ -24,6 +24,7 @@ class Later(QTimer):
         self.timeout.connect(work)
 
     def ask(self) -> None:
+        """Do it soon, once."""
         if not self.isActive():
             self.start()
 
@@ -35,6 +36,7 @@ class Pause(Later):
         super().__init__(parent, work, ms)
 
     def ask(self) -> None:
+        """Do it soon, once."""
         self.start()
 
     def finish(self) -> None:

@@ -56,9 +56,11 @@ class MixTable(QWidget):
         return QSize(280, _HEAD + _ROW * max(len(self._channels), 1) + _FOOT)
 
     def weight(self, row: int, column: int) -> float:
+        """The weight of a cell."""
         return self._mix.get(OUTPUTS[column][0], {}).get(self._channels[row], 0.0)
 
     def cell_rect(self, row: int, column: int) -> QRectF:
+        """Where a cell lies."""
         width = (self.width() - _NAME) / 3
         return QRectF(_NAME + column * width + 4, _HEAD + row * _ROW + 2, width - 4, _ROW - 4)
 

@@ -56,6 +56,7 @@ def image_of(pixels: np.ndarray) -> QImage:
 
 
 def fill_rect(painter: QPainter, rect: QRectF, colour: str | QColor, radius: float = 0.0) -> None:
+    """Fill a box without a border."""
     painter.setPen(Qt.PenStyle.NoPen)
     painter.setBrush(QBrush(QColor(colour)))
     painter.drawRoundedRect(rect, radius, radius)

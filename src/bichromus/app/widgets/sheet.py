@@ -145,6 +145,7 @@ class Sheet(QScrollArea):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
 
     def set_items(self, items: list[Item], current: str | None) -> None:
+        """Show these thumbnails, one of them chosen."""
         if (items, current) == (self.row.items, self.row.current):
             return
         self.row.items, self.row.current = items, current

@@ -39,6 +39,7 @@ class ValueSlider(ValueGesture):
         self._show(value)
 
     def rail(self) -> tuple[float, float]:
+        """Left and right end of the rail, px."""
         return 96.0, self.width() - 56.0
 
     def paintEvent(self, event: QPaintEvent | None) -> None:

@@ -22,6 +22,7 @@ class Need:
 
     @property
     def hours_more(self) -> float | None:
+        """Hours that are lacking; None where those it has are not known."""
         return None if self.hours_had is None else self.hours_had * (self.factor**2 - 1)
 
 

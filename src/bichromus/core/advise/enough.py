@@ -16,7 +16,7 @@ class Growth:
     """A channel's SNR as it grows: measured at ``measured_h`` hours, ``hours`` kept now, ``goal_h``
     wanted.
 
-    ``hour_worth`` is what an hour under tonight's sky counts in hours under the sky of what is
+    ``hour_gain`` is what an hour under tonight's sky counts in hours under the sky of what is
     held, ``worth_why`` says where it comes from.
     """
 
@@ -25,7 +25,7 @@ class Growth:
     goal_h: float | None
     snr: float | None
     measured_h: float | None
-    hour_worth: float = 1.0
+    hour_gain: float = 1.0
 
     def at(self, hours: float) -> float | None:
         """SNR after so many hours; it grows as their square root."""
@@ -35,20 +35,23 @@ class Growth:
 
     @property
     def now(self) -> float | None:
+        """SNR at the hours that are kept; None where nothing was measured."""
         return self.at(self.hours)
 
     @property
     def goal(self) -> float | None:
+        """SNR at the hours that are wanted; None where none are."""
         return self.at(self.goal_h) if self.goal_h else None
 
     @property
     def next_hour(self) -> float | None:
         """SNR that another hour tonight adds."""
-        now, then = self.now, self.at(self.hours + self.hour_worth)
+        now, then = self.now, self.at(self.hours + self.hour_gain)
         return then - now if now is not None and then is not None else None
 
     @property
     def missing_h(self) -> float:
+        """Hours between what is kept and what is wanted."""
         return max((self.goal_h or 0.0) - self.hours, 0.0)
 
     @property
@@ -99,12 +102,12 @@ def advise_enough(channels: Sequence[Growth]) -> Advice | None:
         assert g.next_hour is not None
         return min(g.next_hour / max(g.goal - g.now, 1e-9), 1.0) if g.goal > g.now else 0.0
 
-    best = max(measured, key=lambda g: (1 - (g.share or 0)) * g.hour_worth)
+    best = max(measured, key=lambda g: (1 - (g.share or 0)) * g.hour_gain)
     lacks = (best.goal or 0) - (best.now or 0)
     if closes(best) >= 1:
         return Advice(
             "act",
-            f"{best.channel} lacks only {hours_text(best.missing_h / best.hour_worth)} "
+            f"{best.channel} lacks only {hours_text(best.missing_h / best.hour_gain)} "
             "of tonight to reach its goal.",
             rows,
             formula,

@@ -28,6 +28,15 @@ _SMALLEST, _LARGEST = 0.4, 2.5
 _BINS, _MEMBERS, _VERIFIED = 150, 4, 300
 SURE, DOUBTFUL = 12.0, 8.0
 _CERTAIN: Final = 999.0
+FEWEST: Final = 6
+"""Stars in common below which no map is trusted: a similarity takes two, chance brings the rest."""
+_CLEAR_HITS, _SURE_HITS = 12, 8  # stars that a map must bring together beside its score
+_SHORTEST_PX: Final = 12  # a smaller triangle has its shape from centroid errors
+_SLIMMEST: Final = 0.12  # of its long side; a flatter triangle says nothing of its sense
+_UNEQUAL: Final = (0.97, 0.985)  # short over middle, middle over long: else two corners are alike
+_FEW_VOTES: Final = 400  # with so few candidates even a single vote is tried
+_DEGREES_OF_FREEDOM: Final = 4  # of a similarity: so many hits come by themselves
+_CLOSE: Final = (10.0, 5.0, 3.0, 3.0)  # px; how near a partner is sought, pass by pass
 
 
 @dataclass(frozen=True)
@@ -50,7 +59,8 @@ class Match:
 
     @property
     def doubtful(self) -> bool:
-        return self.score < SURE or self.matches < 8
+        """Whether it should not be trusted without a look."""
+        return self.score < SURE or self.matches < _SURE_HITS
 
 
 @dataclass(frozen=True)
@@ -94,7 +104,7 @@ def match(
     """Match two star lists. Raises NotEnoughData, with the reason, when they do not lie on each
     other.
     """
-    if min(len(output[0]), len(source[0])) < 6:
+    if min(len(output[0]), len(source[0])) < FEWEST:
         raise NotEnoughData(
             "There are too few stars to align by",
             why=f"{min(len(output[0]), len(source[0]))} found",
@@ -118,11 +128,11 @@ def match(
             score, hits = _verify(far[0], far[1], a, b, mirror, source_shape)
             if best is None or score > best[0]:
                 best = score, hits, a, b, mirror
-            if score >= 2 * SURE and hits >= 12:
+            if score >= 2 * SURE and hits >= _CLEAR_HITS:
                 break
-        if best is not None and best[0] >= SURE and best[1] >= 8:
+        if best is not None and best[0] >= SURE and best[1] >= _SURE_HITS:
             break
-    if best is None or best[0] < DOUBTFUL or best[1] < 6:
+    if best is None or best[0] < DOUBTFUL or best[1] < FEWEST:
         found = (
             f"{best[1]} stars agree, chance does that once in 10^{best[0]:.0f}"
             if best
@@ -165,7 +175,8 @@ def _triangles(z: C128, near: int) -> _Triangles:
     sides = np.take_along_axis(sides, order, 1)
     corners = np.take_along_axis(corners, order, 1)
     short, middle, long = sides.T
-    good = (short > 12) & (short > 0.12 * long) & (short < 0.97 * middle) & (middle < 0.985 * long)
+    good = (short > _SHORTEST_PX) & (short > _SLIMMEST * long)
+    good &= (short < _UNEQUAL[0] * middle) & (middle < _UNEQUAL[1] * long)
     corners = corners[good]
     area = ((corners[:, 1] - corners[:, 0]) * np.conj(corners[:, 2] - corners[:, 0])).imag
     return _Triangles(
@@ -209,9 +220,9 @@ def _candidates(
         keys += [
             np.flatnonzero(inverse == n)[:_MEMBERS]
             for n in order[:_BINS]
-            if number[n] > 1 or len(a) < 400
+            if number[n] > 1 or len(a) < _FEW_VOTES
         ]
-        counts += [number[n] for n in order[:_BINS] if number[n] > 1 or len(a) < 400]
+        counts += [number[n] for n in order[:_BINS] if number[n] > 1 or len(a) < _FEW_VOTES]
     for n in np.argsort(counts)[::-1][:_BINS]:
         for member in keys[n]:
             yield complex(a[member]), complex(b[member]), bool(mirror[member])
@@ -230,7 +241,7 @@ def _verify(
     w = a * (np.conj(z) if mirror else z) + b
     inside = (w.real >= 0) & (w.real < source_shape[1]) & (w.imag >= 0) & (w.imag < source_shape[0])
     m = int(inside.sum())
-    if m < 6:
+    if m < FEWEST:
         return 0.0, 0
     tau = max(3.0, 0.0025 * float(np.hypot(*source_shape)))
     tree = cKDTree(np.stack(source, 1))
@@ -239,9 +250,11 @@ def _verify(
     )
     hits = len(np.unique(np.asarray(partner)[np.isfinite(away)]))
     chance = min(len(source[0]) * np.pi * tau**2 / (source_shape[0] * source_shape[1]), 0.9)
-    if hits < 4:
+    if hits < _DEGREES_OF_FREEDOM:
         return 0.0, hits
-    return min(float(-binom.logsf(hits - 4, m, chance) / np.log(10)), _CERTAIN), hits
+    return min(
+        float(-binom.logsf(hits - _DEGREES_OF_FREEDOM, m, chance) / np.log(10)), _CERTAIN
+    ), hits
 
 
 def _refined(
@@ -253,16 +266,16 @@ def _refined(
     guess: Points = (w.real, w.imag)
     pairs: tuple[NDArray[np.intp], NDArray[np.intp]] = (np.zeros(0, np.intp), np.zeros(0, np.intp))
     warp, rms = None, 0.0
-    for tolerance in (10.0, 5.0, 3.0, 3.0):
+    for tolerance in _CLOSE:
         first, second = _mutual(guess, source, tolerance)
-        if len(first) < 6:
+        if len(first) < FEWEST:
             if warp is None:
                 continue
             break
         warp, keep, rms = choose(_cut(output, first), _cut(source, second), mirror)
         pairs = first[keep], second[keep]
         guess = warp(*output)
-    if warp is None or len(pairs[0]) < 6:
+    if warp is None or len(pairs[0]) < FEWEST:
         raise NotEnoughData(
             "These pictures do not lie on each other",
             why=f"only {len(pairs[0])} stars agree closely",

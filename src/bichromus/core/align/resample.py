@@ -53,10 +53,10 @@ def resample(
     no more. Surface brightness is kept. Source: Unser, Aldroubi & Eden (1993) for the splines.
     """
     seen = np.isfinite(plane)
-    calm = fill(np.nan_to_num(plane), ~seen) if not seen.all() else plane
+    filled = fill(np.nan_to_num(plane), ~seen) if not seen.all() else plane
     source = _Source(
-        np.asarray(spline_filter(calm, 3, output=np.float32, mode="mirror"), np.float32),
-        calm,
+        np.asarray(spline_filter(filled, 3, output=np.float32, mode="mirror"), np.float32),
+        filled,
         None if seen.all() else _grown(~seen),
         sigma,
         saturation,

@@ -26,6 +26,11 @@ _MOST: Final = 2000
 _LARGE: Final = 9_000_000
 _CELLS: Final = 800
 LITTLE: Final = 0.25
+"""Share of the reference below which the common part is worth a warning."""
+_FULL: Final = 0.9  # of the top value: a star's centroid is off where its core has clipped
+_SMALLEST_BOX_PX: Final = 32
+_MARGIN: Final = 0.05  # of a frame's size: a footprint is sought on a coarse grid
+_SAME_SCALE: Final = (0.8, 1.25)  # a cubic spline at about one scale widens noise in a known way
 
 
 @dataclass(frozen=True)
@@ -68,7 +73,7 @@ def star_list(picture: Picture) -> StarList:
             if len(cx)
             else np.zeros(0)
         )
-        good &= top < 0.9 * picture.header.saturation
+        good &= top < _FULL * picture.header.saturation
     order = np.argsort(light[good])[::-1]
     return StarList((cx[good][order], cy[good][order]), light[good][order], picture.shape, width)
 
@@ -81,7 +86,7 @@ def _one_plane(picture: Picture) -> F32:
 
 
 @dataclass(frozen=True)
-class Placed:
+class Registered:
     """One picture and how it lies on the reference; ``match`` is None for the reference itself."""
 
     picture: Picture
@@ -89,6 +94,7 @@ class Placed:
 
     @property
     def warp(self) -> Warp:
+        """How it lies on the grid; as it is where it was not matched."""
         return (
             self.match.warp
             if self.match
@@ -106,20 +112,20 @@ def match_lists(reference: StarList, other: StarList, picture: Picture) -> Match
         raise NotEnoughData(error.what, why=error.why, do=error.do, file=picture.file) from error
 
 
-def shared_box(placed: Sequence[Placed], crop: Crop) -> tuple[Box, list[str]]:
+def shared_box(registered: Sequence[Registered], crop: Crop) -> tuple[Box, list[str]]:
     """The output box in the reference's pixels, and warnings. Raises InputError when there is no
     common part.
     """
-    reference = next(p for p in placed if p.match is None)
+    reference = next(p for p in registered if p.match is None)
     height, width = reference.picture.shape
     if crop == "reference":
         return (0, 0, width, height), []
-    left, top, right, bottom = _canvas(placed, (height, width))
+    left, top, right, bottom = _canvas(registered, (height, width))
     step = max(1, -(-max(right - left, bottom - top) // _CELLS))
     x, y = np.meshgrid(
         np.arange(left, right, step, dtype=float), np.arange(top, bottom, step, dtype=float)
     )
-    seen = [_seen(p, x, y) for p in placed]
+    seen = [_seen(p, x, y) for p in registered]
     if crop == "union":
         any_row, any_column = np.any(seen, 0).any(1), np.any(seen, 0).any(0)
         ys, xs = np.flatnonzero(any_row), np.flatnonzero(any_column)
@@ -135,11 +141,11 @@ def shared_box(placed: Sequence[Placed], crop: Crop) -> tuple[Box, list[str]]:
             common.astype(np.uint8), np.ones((3, 3), np.uint8), borderValue=1
         ).astype(bool)
     box = largest_box(common, max(15 // step, 1))
-    if box is None or (box[2] - box[0]) * step < 32 or (box[3] - box[1]) * step < 32:
+    if box is None or min(box[2] - box[0], box[3] - box[1]) * step < _SMALLEST_BOX_PX:
         raise InputError(
             "These pictures have no common part",
             do="Crop to the reference, or leave one out",
-            file=placed[-1].picture.file,
+            file=registered[-1].picture.file,
         )
     found = (
         left + box[0] * step,
@@ -154,7 +160,7 @@ def shared_box(placed: Sequence[Placed], crop: Crop) -> tuple[Box, list[str]]:
     return found, warnings
 
 
-def _canvas(placed: Sequence[Placed], shape: tuple[int, int]) -> Box:
+def _canvas(registered: Sequence[Registered], shape: tuple[int, int]) -> Box:
     """A box around all footprints, in the reference's pixels."""
     height, width = shape
     reach = 2.5
@@ -163,12 +169,13 @@ def _canvas(placed: Sequence[Placed], shape: tuple[int, int]) -> Box:
         np.linspace(-reach * height, (1 + reach) * height, 121),
     )
     box = [0, 0, width, height]
-    for p in placed:
+    for p in registered:
         if p.match is None:
             continue
         u, v = p.warp(x, y)
         h, w = p.picture.shape
-        inside = (u > -0.05 * w) & (v > -0.05 * h) & (u < 1.05 * w) & (v < 1.05 * h)
+        low, high = -_MARGIN, 1 + _MARGIN
+        inside = (u > low * w) & (v > low * h) & (u < high * w) & (v < high * h)
         if inside.any():
             box = [
                 min(box[0], int(x[inside].min())),
@@ -179,12 +186,12 @@ def _canvas(placed: Sequence[Placed], shape: tuple[int, int]) -> Box:
     return box[0], box[1], box[2], box[3]
 
 
-def _seen(placed: Placed, x: F64, y: F64) -> np.ndarray:
+def _seen(registered: Registered, x: F64, y: F64) -> np.ndarray:
     """Where on a coarse grid a picture has data."""
-    u, v = placed.warp(x, y)
-    height, width = placed.picture.shape
+    u, v = registered.warp(x, y)
+    height, width = registered.picture.shape
     inside = (u >= 0) & (v >= 0) & (u <= width - 1) & (v <= height - 1)
-    data = placed.picture.data[0] if placed.picture.colour else placed.picture.data
+    data = registered.picture.data[0] if registered.picture.colour else registered.picture.data
     rows, columns = (
         np.rint(np.where(inside, v, 0)).astype(int),
         np.rint(np.where(inside, u, 0)).astype(int),
@@ -193,7 +200,7 @@ def _seen(placed: Placed, x: F64, y: F64) -> np.ndarray:
 
 
 @dataclass(frozen=True)
-class Laid:
+class ResampledStack:
     """A picture on the output grid."""
 
     picture: Picture
@@ -202,32 +209,39 @@ class Laid:
     coverage: float
 
 
-def lay(placed: Placed, box: Box, progress: Progress = SILENT) -> Laid:
+def resample_stack(registered: Registered, box: Box, progress: Progress = SILENT) -> ResampledStack:
     """Resample a picture into a box of the reference's grid."""
-    picture = placed.picture
+    picture = registered.picture
     x0, y0, x1, y1 = box
     shape = y1 - y0, x1 - x0
     if (
-        placed.match is None
+        registered.match is None
         and x0 >= 0
         and y0 >= 0
         and y1 <= picture.shape[0]
         and x1 <= picture.shape[1]
     ):
         data = picture.data[..., y0:y1, x0:x1].copy()
-        return Laid(_as_laid(picture, data, 1.0, False), 1.0, 1.0, float(np.isfinite(data).mean()))
+        return ResampledStack(
+            _with_header(picture, data, 1.0, False), 1.0, 1.0, float(np.isfinite(data).mean())
+        )
     planes = picture.data if picture.colour else picture.data[None]
     parts: list[Resampled] = []
     for number, plane in enumerate(planes):
         part = progress.part(number / len(planes), (number + 1) / len(planes))
         sigma = _pixel_noise(plane)
         parts.append(
-            resample(plane, placed.warp, shape, sigma, picture.header.saturation, (x0, y0), part)
+            resample(
+                plane, registered.warp, shape, sigma, picture.header.saturation, (x0, y0), part
+            )
         )
     data = np.stack([p.data for p in parts]) if picture.colour else parts[0].data
     scale = parts[0].scale
-    return Laid(
-        _as_laid(picture, data, scale, True), parts[0].noise_factor, 1 / scale, parts[0].coverage
+    return ResampledStack(
+        _with_header(picture, data, scale, True),
+        parts[0].noise_factor,
+        1 / scale,
+        parts[0].coverage,
     )
 
 
@@ -239,7 +253,7 @@ def _pixel_noise(plane: F32) -> float:
     return float(1.4826 * np.nanmedian(steps) / np.sqrt(2)) or 1e-12
 
 
-def _as_laid(picture: Picture, data: F32, scale: float, moved: bool) -> Picture:
+def _with_header(picture: Picture, data: F32, scale: float, moved: bool) -> Picture:
     """The header of the result: pixels as large as the reference's; coordinates no longer hold."""
     header = picture.header
     pixel = header.pixel_um * scale if header.pixel_um else None
@@ -249,7 +263,7 @@ def _as_laid(picture: Picture, data: F32, scale: float, moved: bool) -> Picture:
         wcs=() if moved else header.wcs,
         bayer=None,
         debayer="cubic"
-        if moved and header.debayer is None and 0.8 < scale < 1.25
+        if moved and header.debayer is None and _SAME_SCALE[0] < scale < _SAME_SCALE[1]
         else header.debayer,
     )
     return replace(picture, data=data, header=changed)

@@ -32,6 +32,7 @@ class PredictedNoise:
     blotch: float
 
     def within(self, limits: Limits) -> bool:
+        """Whether each figure is below its limit."""
         return (
             self.lightness <= limits.lightness
             and self.chroma <= limits.chroma

@@ -20,6 +20,8 @@ _LEAST: Final = 12
 _GREEN: Final = (0.95, 1.10)
 _REACH: Final = 6.0  # star widths over which a star's colour is spread
 _CLEAR: Final = 12.0  # sigma of a star whose colour is told
+_APERTURE: Final = 1.6  # star widths that its light is summed over
+_UNCLIPPED: Final = 0.8  # of the top value
 
 
 @dataclass(frozen=True)
@@ -51,9 +53,12 @@ def colour_stars(
     """
     wide = max(widths)
     x, y = np.array(stars.x), np.array(stars.y)
-    light, full = _light(layers, x, y, 1.6 * wide, tops)
+    light, full = _light(layers, x, y, _APERTURE * wide, tops)
     clear = np.all(
-        [f > _CLEAR * s * np.sqrt(np.pi) * 1.6 * wide for f, s in zip(light, sigmas, strict=True)],
+        [
+            f > _CLEAR * s * np.sqrt(np.pi) * _APERTURE * wide
+            for f, s in zip(light, sigmas, strict=True)
+        ],
         0,
     )
     good = clear & ~full
@@ -109,7 +114,7 @@ def _light(
         stamps = np.nan_to_num(layer[rows, columns])
         light.append((stamps * inside).sum((1, 2)))
         if top is not None:
-            full |= stamps.max((1, 2)) > 0.8 * top
+            full |= stamps.max((1, 2)) > _UNCLIPPED * top
     return np.array(light, float), full
 
 

@@ -15,6 +15,10 @@ from ..numerics.smoothing import fill, gaussian
 from ..numerics.surface import low_surface
 
 _FEW: Final = 50
+_UNCLIPPED: Final = 0.6  # of the top value: the response looks at a star's whole profile
+_BRIGHT: Final = 8.0  # sigma of a star in the broadband channel
+_SCATTER: Final = 0.08  # of the ratio: how far stars differ in colour beside their noise
+_ABOVE_MODE: Final = 1.02
 _LEAST: Final = 12
 
 
@@ -35,10 +39,12 @@ class Continuum:
     def take_off(self, line: F32, broad: F32) -> F32:
         """line - k (broad - its sky); NaN where either is unseen."""
         seen = np.isfinite(line) & np.isfinite(broad)
-        calm = fill(broad, ~np.isfinite(broad))
-        calm = calm - low_surface(calm).rows(0, calm.shape[0])
+        filled = fill(broad, ~np.isfinite(broad))
+        filled = filled - low_surface(filled).rows(0, filled.shape[0])
         soft = fill(line, ~np.isfinite(line))
-        out = gaussian(soft, self.blur_line) - np.float32(self.k) * gaussian(calm, self.blur_broad)
+        out = gaussian(soft, self.blur_line) - np.float32(self.k) * gaussian(
+            filled, self.blur_broad
+        )
         return np.where(seen, out, np.float32(np.nan))
 
 
@@ -61,7 +67,7 @@ def find_continuum(line: Picture, broad: Picture) -> Continuum:
     sigma = [1.4826 * float(np.median(np.abs(r[::3, ::3]))) for r in responses]
     x, y = np.rint(stars[1].x).astype(int), np.rint(stars[1].y).astype(int)
     h = [_peak(r, x, y) for r in responses]
-    good = (h[1] > 8 * sigma[1]) & _unsaturated(line, x, y) & _unsaturated(broad, x, y)
+    good = (h[1] > _BRIGHT * sigma[1]) & _unsaturated(line, x, y) & _unsaturated(broad, x, y)
     if good.sum() < _LEAST:
         raise NotEnoughData(
             "There are too few stars to find the continuum on",
@@ -71,10 +77,14 @@ def find_continuum(line: Picture, broad: Picture) -> Continuum:
         )
     ratio = h[0][good] / h[1][good]
     first = float(np.median(ratio))
-    variance = (sigma[0] ** 2 + first**2 * sigma[1] ** 2) / h[1][good] ** 2 + (0.08 * first) ** 2
+    variance = (sigma[0] ** 2 + first**2 * sigma[1] ** 2) / h[1][good] ** 2 + (
+        _SCATTER * first
+    ) ** 2
     k, error = _tukey(ratio, 1 / variance)
     mode = _mode(ratio, np.sqrt(variance))
-    if k > 1.02 * mode:  # stars with emission of their own, or nebula under them, pull the mean up
+    if (
+        k > _ABOVE_MODE * mode
+    ):  # stars with emission of their own, or nebula under them, pull the mean up
         k = mode
     count = int(good.sum())
     warnings = (
@@ -99,7 +109,7 @@ def _unsaturated(picture: Picture, x: np.ndarray, y: np.ndarray) -> np.ndarray:
     top = picture.header.saturation
     if top is None:
         return np.ones(len(x), bool)
-    return _peak(np.nan_to_num(picture.data), x, y) < 0.6 * top
+    return _peak(np.nan_to_num(picture.data), x, y) < _UNCLIPPED * top
 
 
 def _tukey(values: np.ndarray, weights: np.ndarray) -> tuple[float, float]:

@@ -9,7 +9,7 @@ from typing import Final
 
 import numpy as np
 
-from ..measure.run import FirstLook, first_look
+from ..measure.run import StarsAndNoise, stars_and_noise
 from ..model.errors import InputError
 from ..model.planes import F32, Mask, Picture
 from ..numerics.poly import F64, Poly, fit_poly
@@ -18,6 +18,9 @@ MOST: Final = 4
 _TILES: Final = 34  # tiles along the longer side
 _BETTER: Final = 0.95
 _FEW: Final = 0.25
+_FEWEST_TILES: Final = 6
+_SEEN: Final = 0.3  # share of a tile that must show sky
+_SKY: Final = (-4.0, 2.2)  # sigma about the model: nebula only adds light, so above it is stricter
 
 
 @dataclass(frozen=True)
@@ -50,6 +53,7 @@ class Gradient:
 
     @property
     def degree(self) -> int:
+        """Degree of the polynomial."""
         return self.model.degree
 
     def take_off(self, plane: F32) -> F32:
@@ -65,7 +69,7 @@ def find_gradient(
     picture: Picture,
     degree: int | None = None,
     avoid: Mask | None = None,
-    look: FirstLook | None = None,
+    look: StarsAndNoise | None = None,
 ) -> Gradient:
     """The gradient of a mono stack (H, W). ``degree`` 0 to 4, chosen by cross-validation when None;
     ``avoid`` marks what must not count; ``look`` saves the search for stars where it was done.
@@ -76,13 +80,13 @@ def find_gradient(
             "There is no gradient of this degree", why=str(degree), do=f"Give 0 to {MOST}"
         )
     plane = picture.data
-    look = look or first_look(picture)
+    look = look or stars_and_noise(picture)
     clear = np.isfinite(plane) & ~look.mask
     if avoid is not None:
         clear &= ~avoid
     noise = look.noise.best
     tiles = _tiles(plane, clear)
-    if tiles.level.size < 6:
+    if tiles.level.size < _FEWEST_TILES:
         raise InputError(
             "There is no sky left to find the gradient on",
             do="Mask less of the picture",
@@ -115,7 +119,7 @@ def _tiles(plane: F32, clear: Mask) -> Tiles:
     counts = blocked(clear)
     values = np.where(counts, blocked(plane), np.nan)
     number = counts.sum(1)
-    good = number > 0.3 * size * size
+    good = number > _SEEN * size * size
     order = np.sort(values[good], 1)  # NaN last
     level = order[np.arange(len(order)), number[good] // 2]
     y, x = (a.ravel() * size + (size - 1) / 2 for a in np.mgrid[0:rows, 0:columns])
@@ -147,7 +151,7 @@ def _sky_tiles(
         off = tiles.level - _fit(current, shape, chosen).at(tiles.x, tiles.y)
         below = off[off <= np.median(off[used])]
         sigma = max(1.4826 * float(np.median(np.abs(below - np.median(off[used])))), spread)
-        new = (off < 2.2 * sigma) & (off > -4 * sigma)
+        new = (off < _SKY[1] * sigma) & (off > _SKY[0] * sigma)
         if new.sum() < 2 * (chosen + 1) * (chosen + 2) / 2 or np.array_equal(new, used):
             break
         used = new
@@ -163,7 +167,7 @@ def _plane_of(tiles: Tiles, shape: tuple[int, int]) -> F64:
         found = model.at(tiles.x, tiles.y)
         off = tiles.level - found
         new = off <= np.quantile(off, 0.5)
-        if np.array_equal(new, keep) or new.sum() < 6:
+        if np.array_equal(new, keep) or new.sum() < _FEWEST_TILES:
             break
         keep = new
     return found

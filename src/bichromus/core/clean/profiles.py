@@ -17,6 +17,9 @@ _REACH: Final = 90
 _WIDTHS: Final = (0.88, 1.0, 1.14, 1.32, 1.6, 2.0)
 _KNOT: Final = 1.7
 _BRIGHT: Final = 60.0  # sigma; above, the width is free
+_FULL: Final = 0.9  # of the top value: left out of the fit
+_FEWEST_PIXELS: Final = 14
+_FAINTEST: Final = 4.0  # sigma; below, nothing is drawn
 
 
 @dataclass
@@ -64,9 +67,9 @@ def fit_star(plate: Plate, model: F32, star: Star, first: bool) -> None:
     box = _box(star, core, plate.plane.shape)
     use = plate.seen[box].copy()
     if plate.top is not None:
-        full = (plate.plane[box] > 0.9 * plate.top).astype(np.uint8)
+        full = (plate.plane[box] > _FULL * plate.top).astype(np.uint8)
         use &= cv2.dilate(full, np.ones((3, 3), np.uint8)) == 0
-    if use.sum() < 14:
+    if use.sum() < _FEWEST_PIXELS:
         star.amplitude = 0.0
         return
     widths = [own * w for w in _WIDTHS] if bright else [own] if first else [own, own * _KNOT]
@@ -84,7 +87,7 @@ def fit_star(plate: Plate, model: F32, star: Star, first: bool) -> None:
         star.amplitude = 0.0  # too soft for a star: a knot of the nebula
         return
     star.amplitude = max(float(terms[0]), 0.0)
-    if star.amplitude <= 4 * plate.sigma:
+    if star.amplitude <= _FAINTEST * plate.sigma:
         star.amplitude = 0.0
         return
     star.x += float(np.clip(terms[1] / star.amplitude, -0.6, 0.6))

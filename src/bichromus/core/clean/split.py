@@ -15,7 +15,7 @@ import numpy as np
 
 from ..measure.centroids import centroids
 from ..measure.field import star_field
-from ..measure.halos import Core, full_cores, halo_disc
+from ..measure.halos import Core, halo_disc, saturated_cores
 from ..measure.noise import measure_noise
 from ..measure.run import bright_mask
 from ..measure.stars import find_stars, star_seeds
@@ -29,6 +29,15 @@ from .profiles import WINGS, Plate, Star, fit_star
 
 _CORE: Final = 8.0  # above so many sigma the model is not trusted to leave nothing
 _PASSES: Final = 2
+_FEWEST: Final = 5  # stars that the profile is learnt from
+_FULL: Final = 0.9
+"""Share of the top value from which a pixel may have lost light: sensors bend before they clip."""
+_SEED_MOVES_PX: Final = 1.2  # a centroid further from its peak is that of a neighbour
+_SEEN: Final = 6.0  # sigma of a star whose surroundings are looked over
+_LEFT: Final = 3.5  # sigma of what a model may leave; more is filled in
+_TEXTURE_MASKED: Final = 0.02  # share of stars in the patch that the noise's texture is taken from
+_JUDGED: Final = 30.0  # sigma of a star that the quality is told by
+_TELL_EVERY: Final = 200  # stars between two words of progress
 
 
 @dataclass(frozen=True)
@@ -48,6 +57,7 @@ class Split:
 
     @property
     def masked_fraction(self) -> float:
+        """Share of the picture under stars."""
         return float(self.mask.mean())
 
 
@@ -59,7 +69,7 @@ def split_stars(picture: Picture, progress: Progress = SILENT) -> Split:
     plane = fill(picture.data, ~seen)
     top = picture.header.saturation
     found = find_stars(plane, top)
-    if found.fwhm_px is None or found.count < 5:
+    if found.fwhm_px is None or found.count < _FEWEST:
         raise NotEnoughData(
             "There are too few stars to split off",
             why=f"{found.count} found",
@@ -75,7 +85,7 @@ def split_stars(picture: Picture, progress: Progress = SILENT) -> Split:
     model = np.zeros_like(plate.plane)
     for number in range(_PASSES):
         for index, star in enumerate(stars):
-            if index % 200 == 0:
+            if index % _TELL_EVERY == 0:
                 progress.step(0.1 + 0.35 * (number + index / max(len(stars), 1)), "modelling stars")
             fit_star(plate, model, star, number == 0)
         stars = [s for s in stars if s.amplitude > 0]
@@ -86,11 +96,11 @@ def split_stars(picture: Picture, progress: Progress = SILENT) -> Split:
     for star in stars:
         star.x, star.y = star.x - pad, star.y - pad
     mask = _mask(plane, rest, drawn, stars, found.fwhm_px, sigma, top)
-    calm = _smooth_fill(rest, mask)
+    smooth = _smooth_fill(rest, mask)
     texture = _texture(rest, mask)
-    starless = np.where(mask, calm + texture, np.where(drawn > WINGS * sigma, rest, plane)).astype(
-        np.float32
-    )
+    starless = np.where(
+        mask, smooth + texture, np.where(drawn > WINGS * sigma, rest, plane)
+    ).astype(np.float32)
     layer = (plane - starless).astype(np.float32)
     starless = (plane - layer).astype(np.float32)  # so that both add up to the last bit
     residual, scatter = _quality(starless, stars, mask, sigma, found.fwhm_px, plate.beta)
@@ -110,8 +120,8 @@ def _plate(
     plane: F32, seen: Mask, covered: Mask, found: Stars, sigma: float, top: float | None, pad: int
 ) -> Plate:
     """The plane with a calm margin, so that stars at its edge are found like others."""
-    calm = gaussian(fill(plane, covered), 3.0)
-    wide = np.pad(calm, pad, mode="edge")
+    smooth = gaussian(fill(plane, covered), 3.0)
+    wide = np.pad(smooth, pad, mode="edge")
     wide[pad:-pad, pad:-pad] = plane
     return Plate(
         wide,
@@ -153,7 +163,7 @@ def _cores(plate: Plate, fwhm: float) -> list[Core]:
     if plate.top is None:
         return []
     sky = float(np.median(plate.plane[::4, ::4]))
-    return full_cores(plate.plane - np.float32(sky), plate.top - sky, fwhm, plate.sigma)
+    return saturated_cores(plate.plane - np.float32(sky), plate.top - sky, fwhm, plate.sigma)
 
 
 def _seeds(plate: Plate, fwhm: float, cores: list[Core]) -> list[Star]:
@@ -161,7 +171,7 @@ def _seeds(plate: Plate, fwhm: float, cores: list[Core]) -> list[Star]:
     stars = [Star(c.x, c.y, 0.0, fwhm, float(np.sqrt(c.pixels / np.pi))) for c in cores]
     x, y, _ = star_seeds(plate.plane, fwhm)
     cx, cy, _ = centroids(plate.plane, x, y, fwhm)
-    close = np.isfinite(cx) & (np.hypot(cx - x, cy - y) < 1.2)
+    close = np.isfinite(cx) & (np.hypot(cx - x, cy - y) < _SEED_MOVES_PX)
     x, y = np.where(close, cx, x), np.where(close, cy, y)
     for core in cores:
         near = np.hypot(x - core.x, y - core.y) < np.sqrt(core.pixels / np.pi) + 1.5 * fwhm
@@ -194,15 +204,15 @@ def _mask(
     """Cores, saturated pixels, and what a star's model left near it."""
     mask = model > _CORE * sigma
     if top is not None:
-        mask |= plane > 0.9 * top
+        mask |= plane > _FULL * top
     near = np.zeros(plane.shape, np.uint8)
     for star in stars:
         radius = 1.2 * fwhm + (fwhm if star.amplitude > 100 * sigma else 0)
         radius += 2 * fwhm + star.full_px if star.full_px else 0
-        if star.amplitude > 6 * sigma:
+        if star.amplitude > _SEEN * sigma:
             cv2.circle(near, (round(star.x), round(star.y)), max(1, round(radius)), (1,), -1)
-    calm = np.asarray(cv2.medianBlur(rest, 5), np.float32)
-    mask |= (near > 0) & (np.abs(rest - calm) > 3.5 * sigma)
+    smooth = np.asarray(cv2.medianBlur(rest, 5), np.float32)
+    mask |= (near > 0) & (np.abs(rest - smooth) > _LEFT * sigma)
     return np.asarray(cv2.dilate(mask.astype(np.uint8), np.ones((3, 3), np.uint8)), np.bool_)
 
 
@@ -236,7 +246,7 @@ def _texture(rest: F32, mask: Mask, side: int = 96) -> F32:
     best, quiet = np.inf, fine[:side, :side]
     for y in range(0, max(height - side, 1), side):
         for x in range(0, max(width - side, 1), side):
-            if mask[y : y + side, x : x + side].mean() > 0.02:
+            if mask[y : y + side, x : x + side].mean() > _TEXTURE_MASKED:
                 continue
             part = fine[y : y + side, x : x + side]
             spread = float(np.mean(part * part))
@@ -259,7 +269,7 @@ def _quality(
     for star in stars[:400]:
         xi, yi = round(star.x), round(star.y)
         inside = reach < xi < mask.shape[1] - reach and reach < yi < mask.shape[0] - reach
-        if star.amplitude < 30 * sigma or star.full_px or not inside:
+        if star.amplitude < _JUDGED * sigma or star.full_px or not inside:
             continue
         part = starless[yi - reach : yi + reach + 1, xi - reach : xi + reach + 1]
         edge = np.concatenate([part[0], part[-1], part[:, 0], part[:, -1]])

@@ -100,9 +100,9 @@ def measure_leaks(planes: F32, lines: tuple[str, ...], sigma: np.ndarray, stars:
 
 def _half_band(plane: F32, stars: Mask) -> F32:
     """A plane at half size, stars filled, band-passed."""
-    calm = fill(plane, ~np.isfinite(plane) | stars)
+    filled = fill(plane, ~np.isfinite(plane) | stars)
     half = cv2.resize(
-        calm, (plane.shape[1] // 2, plane.shape[0] // 2), interpolation=cv2.INTER_AREA
+        filled, (plane.shape[1] // 2, plane.shape[0] // 2), interpolation=cv2.INTER_AREA
     )
     return band(np.asarray(half, np.float32), 3, 5)
 

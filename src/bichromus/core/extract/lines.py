@@ -58,6 +58,7 @@ class Extraction:
 
     @property
     def o3_scale(self) -> float | None:
+        """The scale between two maps of O3; None where there is one."""
         return self.scales["O3"].scale if "O3" in self.scales else None
 
 
@@ -76,7 +77,7 @@ class Unmixed:
     warnings: tuple[str, ...]
     leaks: Leaks = field(default_factory=lambda: Leaks({}, {}))
 
-    def laid(self, lines: dict[str, F32], stars: Mask, sigma_ratio: float) -> Unmixed:
+    def resampled(self, lines: dict[str, F32], stars: Mask, sigma_ratio: float) -> Unmixed:
         """The same on another grid, whose large-scale noise is ``sigma_ratio`` times that of the
         stack's.
         """

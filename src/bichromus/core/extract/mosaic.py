@@ -30,7 +30,7 @@ _PATTERNS: Final = ("RGGB", "BGGR", "GRBG", "GBRG")
 
 
 @dataclass(frozen=True)
-class Sites:
+class BayerSites:
     """The planes of a mosaic (H/2, W/2) as colour and place (dy, dx) in the cell of 2 x 2, R, G, G,
     B.
     """
@@ -42,10 +42,10 @@ class Sites:
         """One plane upsampled to full size by cubic interpolation, in its own place."""
         _, dy, dx, plane = self.planes[number]
         move = np.array([[0.5, 0, -0.5 * dx], [0, 0.5, -0.5 * dy]])
-        calm = fill(plane, ~np.isfinite(plane))
+        filled = fill(plane, ~np.isfinite(plane))
         return np.asarray(
             cv2.warpAffine(
-                calm,
+                filled,
                 move,
                 self.shape[::-1],
                 flags=cv2.INTER_CUBIC | cv2.WARP_INVERSE_MAP,
@@ -63,7 +63,7 @@ class Sites:
         return out
 
 
-def sites_of(picture: Picture) -> Sites:
+def sites_of(picture: Picture) -> BayerSites:
     """The planes of a mosaic (H, W). Raises UnsupportedData for a pattern that is none, or that
     does not fit.
     """
@@ -85,10 +85,10 @@ def sites_of(picture: Picture) -> Sites:
         ),
         key=lambda p: "RGB".index(p[0]),
     )
-    return Sites(tuple(found), (height, width))
+    return BayerSites(tuple(found), (height, width))
 
 
-def check_greens(sites: Sites, picture: Picture) -> None:
+def check_greens(sites: BayerSites, picture: Picture) -> None:
     """Raises UnsupportedData where the two green sites of the pattern see different light: it is
     another pattern.
     """
@@ -153,11 +153,11 @@ def mosaic_lines(picture: Picture, lines: tuple[str, ...], matrix: np.ndarray) -
             file=picture.file,
         )
     shares, line_sigma = least_squares(matrix[[0, 1, 1, 2]], sigma)
-    calm = {
+    filled = {
         n: np.einsum("k,khw->hw", shares[i].astype(np.float32), np.stack(whole), dtype=np.float32)
         for i, n in enumerate(lines)
     }
-    out = dict(calm)
+    out = dict(filled)
     noise = {n: 2 * float(line_sigma[i]) for i, n in enumerate(lines)}
     greens = [i for i in range(len(lines)) if int(np.argmax(matrix[:, i])) != 0]
     if len(greens) == 1:
@@ -168,7 +168,7 @@ def mosaic_lines(picture: Picture, lines: tuple[str, ...], matrix: np.ndarray) -
             greens[0],
             lines,
             matrix,
-            calm,
+            filled,
             sigma,
             line_sigma,
         )
@@ -187,11 +187,11 @@ def mosaic_lines(picture: Picture, lines: tuple[str, ...], matrix: np.ndarray) -
 
 def _by_sites(
     data: F32,
-    sites: Sites,
+    sites: BayerSites,
     line: int,
     lines: tuple[str, ...],
     matrix: np.ndarray,
-    calm: dict[str, F32],
+    filled: dict[str, F32],
     sigma: np.ndarray,
     line_sigma: np.ndarray,
 ) -> tuple[F32, float]:
@@ -204,7 +204,7 @@ def _by_sites(
     for plane, colour in ((1, "G"), (2, "B")):
         at = sites.at(colour)
         rest = data - sum(
-            (np.float32(matrix[plane, i]) * calm[lines[i]] for i in others),
+            (np.float32(matrix[plane, i]) * filled[lines[i]] for i in others),
             np.zeros(sites.shape, np.float32),
         )
         value[at] = rest[at] / np.float32(matrix[plane, line])
@@ -228,7 +228,7 @@ def _level(value: F32, at: Mask) -> F32:
     return np.asarray(light / np.maximum(weight, np.float32(1e-6)), np.float32)
 
 
-def _fill_red(value: F32, sites: Sites) -> F32:
+def _fill_red(value: F32, sites: BayerSites) -> F32:
     """Red sites from the pair of neighbours, across or up and down, that differ least."""
     padded = np.pad(value, 1, mode="reflect")
     up, down, left, right = padded[:-2, 1:-1], padded[2:, 1:-1], padded[1:-1, :-2], padded[1:-1, 2:]

@@ -15,6 +15,10 @@ from ..numerics.starlet import band
 
 _MIN_PIXELS: Final = 5000
 _MIN_CORRELATION: Final = 0.9
+_STRONG: Final = 25.0  # squared sigma: five sigma in either map
+_WHITE_LEFT: Final = 0.104
+"""Of white noise in W3 + W4 + W5 of the starlet, as a share of a pixel's."""
+_CLIP: Final = 3.5
 
 
 @dataclass(frozen=True)
@@ -35,9 +39,9 @@ def line_scale(first: F32, second: F32, stars: Mask, sigma: tuple[float, float])
     missing = stars | ~np.isfinite(first) | ~np.isfinite(second)
     x_map, y_map = band(fill(first, missing), 3, 5), band(fill(second, missing), 3, 5)
     floor = [max(clipped_sigma(m[~missing][::7]), 1e-30) for m in (x_map, y_map)]
-    share = [s * 0.104 for s in sigma]  # white noise left in W3 + W4 + W5
+    share = [s * _WHITE_LEFT for s in sigma]
     vx, vy = (min(f, s) ** 2 for f, s in zip(floor, share, strict=True))
-    strong = ~missing & (x_map**2 / vx + y_map**2 / vy > 25)
+    strong = ~missing & (x_map**2 / vx + y_map**2 / vy > _STRONG)
     x, y = x_map[strong].astype(float), y_map[strong].astype(float)
     scale = 1.0
     for _ in range(8):
@@ -50,7 +54,7 @@ def line_scale(first: F32, second: F32, stars: Mask, sigma: tuple[float, float])
         scale = _deming(x, y, vy / vx)
         residual = y - scale * x
         sigma_r = 1.4826 * float(np.median(np.abs(residual)))
-        keep = np.abs(residual) < 3.5 * max(sigma_r, 1e-30)
+        keep = np.abs(residual) < _CLIP * max(sigma_r, 1e-30)
         if keep.all():
             break
         x, y = x[keep], y[keep]

@@ -1,15 +1,15 @@
 """Background, noise, signal and stars of planes."""
 
 from .noise import measure_noise
-from .run import FirstLook, first_look, measure_channels, measure_plane
+from .run import StarsAndNoise, measure_channels, measure_plane, stars_and_noise
 from .stars import find_stars, star_mask
 
 __all__ = [
-    "FirstLook",
+    "StarsAndNoise",
     "find_stars",
-    "first_look",
     "measure_channels",
     "measure_noise",
     "measure_plane",
     "star_mask",
+    "stars_and_noise",
 ]

@@ -44,6 +44,7 @@ class StarField:
     error: float
 
     def width_at(self, x: float, y: float) -> float:
+        """Star width (FWHM) at a place of the frame, px."""
         return float(self.width.at(np.array([x]), np.array([y]))[0])
 
     def elongation_at(self, x: float, y: float) -> tuple[float, float]:

@@ -36,6 +36,7 @@ class Grade:
 
     @property
     def keep(self) -> bool:
+        """Whether nothing speaks against it."""
         return not self.causes
 
 

@@ -19,6 +19,8 @@ _ABOVE: Final = 2.2  # how many times its light is above what lies outside
 _FLAT: Final = 1.7  # how many times its light is that of its edge, halfway in
 _ROUND: Final = 0.45  # share of the drop that every quarter must show
 _CLEAR: Final = 8.0  # and how many sigma above the sky
+_FULL: Final = 0.95  # of the top value
+_GLARE: Final = (3.0, 0.1)  # sigma of a ring's mean, and of a pixel: light above the far sky
 
 
 @dataclass(frozen=True)
@@ -33,7 +35,7 @@ class Core:
     halo_px: float
 
 
-def full_cores(plane: F32, top: float | None, fwhm_px: float, sigma: float) -> list[Core]:
+def saturated_cores(plane: F32, top: float | None, fwhm_px: float, sigma: float) -> list[Core]:
     """The largest cores at or above 0.95 of ``top``, with their halos. ``plane`` (H, W) is finite,
     its sky at 0.
     """
@@ -61,7 +63,7 @@ def glare_mask(plane: F32, top: float | None, fwhm_px: float, sigma: float) -> M
         )
         far = float(np.nanmedian(mean[-8:]))
         above = np.nan_to_num(mean, nan=np.inf) - far > np.maximum(
-            3 * sigma / np.sqrt(counts), 0.1 * sigma
+            _GLARE[0] * sigma / np.sqrt(counts), _GLARE[1] * sigma
         )
         reach = int(np.argmin(above)) if not above.all() else len(above)
         cv2.circle(
@@ -74,7 +76,7 @@ def _cores(plane: F32, top: float | None) -> list[tuple[float, float, int]]:
     """The largest full cores: x, y, pixels."""
     if top is None:
         return []
-    high = plane >= 0.95 * top
+    high = plane >= _FULL * top
     if not high.any():
         return []
     found, _ = label(high)

@@ -12,6 +12,10 @@ from ..model.planes import F32, Picture
 
 _WIDER: Final = 1.3
 _ENOUGH: Final = 40
+_MOST: Final = 1500
+_UNCLIPPED: Final = 0.8  # of the top value
+_BRIGHT: Final = 15.0  # sigma of a star whose half maximum stands clear of the sky
+_REACH: Final = 2.5  # star widths around the peak in which its area is counted
 
 
 def width_growth(plane: F32, stars: Stars, saturation: float | None) -> float | None:
@@ -27,7 +31,7 @@ def width_growth(plane: F32, stars: Stars, saturation: float | None) -> float | 
     inside = (
         (x >= reach) & (y >= reach) & (x < plane.shape[1] - reach) & (y < plane.shape[0] - reach)
     )
-    x, y = x[inside][:1500], y[inside][:1500]
+    x, y = x[inside][:_MOST], y[inside][:_MOST]
     if x.size < _ENOUGH:
         return None
     dy, dx = np.mgrid[-reach : reach + 1, -reach : reach + 1]
@@ -36,13 +40,13 @@ def width_growth(plane: F32, stars: Stars, saturation: float | None) -> float | 
     above = stamps - floor
     peak = above[:, reach - 1 : reach + 2, reach - 1 : reach + 2].max((1, 2))
     noise = 1.4826 * np.median(np.abs(above), axis=(1, 2))
-    top = np.inf if saturation is None else 0.8 * saturation
-    good = (peak > 15 * noise) & (peak + floor[:, 0, 0] < top)
+    top = np.inf if saturation is None else _UNCLIPPED * saturation
+    good = (peak > _BRIGHT * noise) & (peak + floor[:, 0, 0] < top)
     if good.sum() < _ENOUGH:
         return None
     # pixels above half the peak, within the star's neighbourhood: the area of a profile, whatever
     # its height
-    disc = dx * dx + dy * dy <= (2.5 * stars.fwhm_px) ** 2
+    disc = dx * dx + dy * dy <= (_REACH * stars.fwhm_px) ** 2
     area = ((above > 0.5 * peak[:, None, None]) & disc).sum((1, 2))[good]
     order = np.argsort(peak[good])
     quarter = max(10, order.size // 4)

@@ -21,7 +21,7 @@ def moffat_widths(
     pixels.
     """
     reach = int(np.ceil(3.2 * width))
-    stamps = _lonely(plane, x, y, reach, 4 * width, saturation, most)
+    stamps = _isolated(plane, x, y, reach, 4 * width, saturation, most)
     if not len(stamps):
         return np.empty((0, 3))
     return _fit(stamps, width)
@@ -52,7 +52,7 @@ def moffat_shapes(
     return np.stack([at[0][good] + p[good, 1], at[1][good] + p[good, 2], small, large, angle], 1)
 
 
-def _lonely(
+def _isolated(
     plane: F32,
     x: np.ndarray,
     y: np.ndarray,

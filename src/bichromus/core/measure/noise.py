@@ -30,6 +30,11 @@ _BLOCK: Final = 32
 _QUIET_SHARE: Final = 0.12
 _MIN_BLOCKS: Final = 8
 _MAX_RATIO: Final = 5.0  # no usual processing smooths noise more; what does is nebula
+_TO_LARGE: Final = 1.27
+"""Power of the ratio of two scales' noise that reaches the large scale, from known processing."""
+_MOST_EXCESS: Final = 1.3  # of the third scale over what the first two tell: more is nebula
+_EXCESS_SLOPE: Final = 0.135
+_BLOCK_SEEN: Final = 0.6  # share of a block that must be free of stars
 
 
 def measure_noise(
@@ -65,8 +70,8 @@ def measure_noise(
     if processing in KAPPA:
         return Noise(sigma_px, sigma_px * KAPPA[processing], "kappa", len(blocks))
     ratio = sigma[1] / sigma[0] if sigma[0] > 0 else 1.0
-    excess = (sigma[2] / max(sigma[1], 1e-30)) / (1 + 0.135 * (ratio - 1))
-    nebulous = excess > 1.3 or ratio**1.27 > _MAX_RATIO
+    excess = (sigma[2] / max(sigma[1], 1e-30)) / (1 + _EXCESS_SLOPE * (ratio - 1))
+    nebulous = excess > _MOST_EXCESS or ratio**_TO_LARGE > _MAX_RATIO
     if nebulous or len(blocks) < _MIN_BLOCKS or warned:
         why = "nebula reaches everywhere" if nebulous else "hardly any quiet sky is left"
         warnings.append(
@@ -74,7 +79,7 @@ def measure_noise(
             "the pixel noise is used instead."
         )
         return Noise(sigma_px, None, None, len(blocks), tuple(warnings))
-    return Noise(sigma_px, sigma_px * ratio**1.27, "power-law", len(blocks))
+    return Noise(sigma_px, sigma_px * ratio**_TO_LARGE, "power-law", len(blocks))
 
 
 def _small(whole: F32, clear: Mask) -> Noise:
@@ -98,7 +103,7 @@ def _quiet_blocks(whole: F32, w6: F32, clear: Mask) -> tuple[list[tuple[int, int
             .reshape(rows * columns, -1)
         )
 
-    seen = blocked(clear.astype(np.float32)).mean(1) > 0.6
+    seen = blocked(clear.astype(np.float32)).mean(1) > _BLOCK_SEEN
     energy = np.sqrt((blocked(w6) ** 2).mean(1))
     level = np.median(blocked(whole - surface.rows(0, whole.shape[0])), axis=1)
     scale = np.median(energy[seen]) if seen.any() else 1.0

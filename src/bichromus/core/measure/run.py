@@ -23,7 +23,7 @@ _DEFAULT_FWHM = 2.5
 
 
 @dataclass(frozen=True)
-class FirstLook:
+class StarsAndNoise:
     """Stars and noise of one plane, which every further step needs; ``mask`` covers the stars."""
 
     stars: Stars
@@ -31,7 +31,7 @@ class FirstLook:
     mask: Mask
 
 
-def first_look(picture: Picture, sigma_eff: float | None = None) -> FirstLook:
+def stars_and_noise(picture: Picture, sigma_eff: float | None = None) -> StarsAndNoise:
     """Stars and noise of a mono picture (H, W). ``sigma_eff`` is its large-scale noise where that
     is known from before it was resampled.
     """
@@ -41,7 +41,7 @@ def first_look(picture: Picture, sigma_eff: float | None = None) -> FirstLook:
     noise = measure_noise(picture.data, None if sigma_eff else picture.header.debayer, avoid=mask)
     if sigma_eff:
         noise = Noise(noise.sigma_px, sigma_eff, "kappa", noise.quiet_blocks)
-    return FirstLook(stars, noise, mask)
+    return StarsAndNoise(stars, noise, mask)
 
 
 def bright_mask(plane: F32, stars: Stars, saturation: float | None) -> Mask:
@@ -57,7 +57,7 @@ def bright_mask(plane: F32, stars: Stars, saturation: float | None) -> Mask:
 
 
 def measure_plane(
-    picture: Picture, channel: str | None = None, look: FirstLook | None = None
+    picture: Picture, channel: str | None = None, look: StarsAndNoise | None = None
 ) -> Measure:
     """All figures of one mono picture, judged for itself. ``look`` saves the search where it was
     done already.
@@ -79,13 +79,13 @@ def measure_channels(
 
 
 def _measure(
-    pictures: Mapping[str, Picture], known: Mapping[str, FirstLook], progress: Progress
+    pictures: Mapping[str, Picture], known: Mapping[str, StarsAndNoise], progress: Progress
 ) -> dict[str, Measure]:
     check_same_shape(pictures.items())
-    firsts: dict[str, FirstLook] = {}
+    firsts: dict[str, StarsAndNoise] = {}
     for number, (name, picture) in enumerate(pictures.items()):
         progress.step(number / len(pictures) * 0.6, f"measuring {name}".strip())
-        firsts[name] = known[name] if name in known else first_look(picture)
+        firsts[name] = known[name] if name in known else stars_and_noise(picture)
     shared = np.logical_or.reduce([f.mask for f in firsts.values()])
     calms, regions, surfaces, seen = {}, {}, {}, {}
     for number, (name, first) in enumerate(firsts.items()):
@@ -127,7 +127,7 @@ def check_same_shape(pictures: Iterable[tuple[str, Picture]]) -> None:
 def _figures(
     name: str | None,
     picture: Picture,
-    first: FirstLook,
+    first: StarsAndNoise,
     calm: F32,
     region: Mask,
     union: Mask,

@@ -14,6 +14,9 @@ from ..numerics.surface import low_surface
 SMOOTH_PX: Final = 6.0
 _WHITE_AFTER: Final = 2 * np.sqrt(np.pi) * SMOOTH_PX
 MIN_REGION: Final = 0.002
+"""Share of the frame below which a region holds no signal."""
+_BRIGHTEST: Final = 0.90  # quantile from which a pixel belongs to the region
+_STANDS_OUT: Final = 4.0  # sigma that it must reach, too
 
 
 def smoothed(plane: F32, stars: Mask) -> tuple[F32, Surface]:
@@ -30,7 +33,9 @@ def region_of(calm: F32, sigma_eff: float, seen: Mask) -> Mask:
     values = z[seen]
     if not values.size:
         return np.zeros(calm.shape, bool)
-    return np.asarray((z >= max(float(np.quantile(values, 0.90)), 4.0)) & seen, np.bool_)
+    return np.asarray(
+        (z >= max(float(np.quantile(values, _BRIGHTEST)), _STANDS_OUT)) & seen, np.bool_
+    )
 
 
 def signal_in(calm: F32, region: Mask, seen: Mask) -> Signal:

@@ -16,6 +16,12 @@ from .moffat import moffat_widths
 _MESH: Final = 48
 _THRESHOLD: Final = 5.0
 _FIRST_PEAKS: Final = 220
+_NARROWEST_PX: Final = 1.2  # no optics draw a star sharper on a camera's pixels
+_FULL: Final = 0.95  # of the top value: counted as saturated
+_LEAST_BETA: Final = 1.05  # a Moffat profile's light is not finite at 1
+_FEW_WIDTHS: Final = 5
+_UNKNOWN_WIDTH_PX: Final = 3.0
+_OFF_CENTRE: Final = (0.35, 0.5)  # of the width, and px: a peak's profile lies no further off
 
 
 @dataclass(frozen=True)
@@ -34,7 +40,7 @@ def find_stars(
     them better than a plane does, and when they are round. ``width`` is a first guess of theirs in
     pixels; without it is sought. Width and shape are medians of Moffat fits to up to 60 good ones.
     """
-    width = max(width or _first_width(plane), 1.2)
+    width = max(width or _first_width(plane), _NARROWEST_PX)
     response = zero_sum(plane, width)
     peaks = _peaks(response, width)
     keep = _clean(plane, peaks, width)
@@ -43,7 +49,7 @@ def find_stars(
     y, x, flux = y[order], x[order], flux[order]
     saturated = 0
     if saturation is not None:
-        saturated = int(label(plane >= 0.95 * saturation)[1])
+        saturated = int(label(plane >= _FULL * saturation)[1])
     fits = moffat_widths(plane, x, y, width, saturation)
     if not fits.size:
         return Stars(len(x), None, None, None, saturated, None, _t(x), _t(y), _t(flux))
@@ -54,7 +60,7 @@ def find_stars(
         np.median(1 - np.minimum(fits[:, 0], fits[:, 1]) / np.maximum(fits[:, 0], fits[:, 1]))
     )
     alpha = fwhm / (2 * np.sqrt(2 ** (1 / beta) - 1))
-    hfr = float(alpha * np.sqrt(0.5 ** (1 / (1 - beta)) - 1)) if beta > 1.05 else fwhm / 2
+    hfr = float(alpha * np.sqrt(0.5 ** (1 / (1 - beta)) - 1)) if beta > _LEAST_BETA else fwhm / 2
     return Stars(len(x), fwhm, hfr, ellipticity, saturated, beta, _t(x), _t(y), _t(flux))
 
 
@@ -124,8 +130,8 @@ def _first_width(plane: F32) -> float:
             width = _half_width(plane, peaks.x[i], peaks.y[i])
             if width is not None:
                 found[int(peaks.x[i]) // 2, int(peaks.y[i]) // 2] = width
-    if len(found) < 5:
-        return 3.0
+    if len(found) < _FEW_WIDTHS:
+        return _UNKNOWN_WIDTH_PX
     logs = np.sort(np.log(np.array(list(found.values()))))
     crowd = np.searchsorted(logs, logs + 0.2) - np.arange(len(logs))
     first = int(np.argmax(crowd))
@@ -217,4 +223,6 @@ def _clean(plane: F32, peaks: _Peaks, width: float, least: float = 0.85) -> np.n
     )
     amplitude = fitted[:, 0]
     offset = np.hypot(fitted[:, 1], fitted[:, 2]) / np.maximum(amplitude, 1e-30)
-    return (amplitude > 0) & (explained > least) & (offset < 0.35 * width + 0.5)
+    return (
+        (amplitude > 0) & (explained > least) & (offset < _OFF_CENTRE[0] * width + _OFF_CENTRE[1])
+    )

@@ -19,6 +19,11 @@ _MOST_SIDE: Final = 1400  # stars are measured in the middle of larger frames
 STARS: Final = 60
 MATCH_PX: Final = 5.0
 SHARPEST_PX: Final = 1.2
+_GUESS_HOLDS: Final = (0.75, 1.33)  # a width found within this of the guess was found with it
+_UNCLIPPED: Final = 0.7  # of the top value: the flux of a star is whole
+_APERTURE: Final = 2.2  # star widths
+_RING: Final = (1.4, 1.9)  # of the aperture's radius
+_HOT: Final = (8.0, 0.12)  # sigma above its neighbours, and their share of it: no star is so sharp
 
 
 @dataclass(frozen=True)
@@ -79,7 +84,11 @@ def measure_sub(
     middle = without_hot_pixels(parts.middle)
     background = float(np.median(parts.sparse))
     found = find_stars(middle, saturation, width=width_px)
-    if width_px and found.fwhm_px and not 0.75 < found.fwhm_px / width_px < 1.33:
+    if (
+        width_px
+        and found.fwhm_px
+        and not _GUESS_HOLDS[0] < found.fwhm_px / width_px < _GUESS_HOLDS[1]
+    ):
         found = find_stars(middle, saturation, width=found.fwhm_px)  # the guess was far off
     width = max(found.fwhm_px or width_px or 3.0, SHARPEST_PX)
     peaks = _peaks(zero_sum(middle, width), width)
@@ -97,9 +106,12 @@ def measure_sub(
     if len(fits) >= 3:
         fwhm = float(np.median((fits[:, 0] + fits[:, 1]) / 2))
         ellipticity = float(np.median(1 - fits[:, 0] / fits[:, 1]))
-    top = np.inf if saturation is None else 0.7 * saturation
+    top = np.inf if saturation is None else _UNCLIPPED * saturation
     flux = np.array(
-        [_aperture(middle, a, b, 2.2 * (fwhm or width), top) for a, b in zip(x, y, strict=True)]
+        [
+            _aperture(middle, a, b, _APERTURE * (fwhm or width), top)
+            for a, b in zip(x, y, strict=True)
+        ]
     )
     return SubMeasure(
         background, _noise(middle), found.count, fwhm, ellipticity, trail is not None, (x, y), flux
@@ -114,26 +126,26 @@ def without_hot_pixels(plane: F32) -> F32:
     """Single pixels far above all around them set to the median of their neighbourhood: no star is
     so sharp.
     """
-    calm = np.asarray(cv2.medianBlur(plane, 3), np.float32)
-    over = plane - calm
+    median = np.asarray(cv2.medianBlur(plane, 3), np.float32)
+    over = plane - median
     step = np.median(np.abs(over[::4, ::4])) * 1.4826
     level = np.float32(np.median(plane[::4, ::4]))
-    hot = (over > 8 * step) & (calm - level < 0.12 * (plane - level))
-    return np.where(hot, calm, plane).astype(np.float32)
+    hot = (over > _HOT[0] * step) & (median - level < _HOT[1] * (plane - level))
+    return np.where(hot, median, plane).astype(np.float32)
 
 
 def _aperture(plane: F32, x: float, y: float, radius: float, top: float) -> float:
     """Flux in a disc above the median of the ring around it; NaN at the edge or where a pixel
     reaches ``top``.
     """
-    reach = int(np.ceil(radius * 1.9)) + 1
+    reach = int(np.ceil(radius * _RING[1])) + 1
     xi, yi = round(float(x)), round(float(y))
     if not (reach <= xi < plane.shape[1] - reach and reach <= yi < plane.shape[0] - reach):
         return float("nan")
     part = plane[yi - reach : yi + reach + 1, xi - reach : xi + reach + 1]
     dy, dx = np.mgrid[-reach : reach + 1, -reach : reach + 1]
     away = np.hypot(dx, dy)
-    ring = part[(away > 1.4 * radius) & (away <= 1.9 * radius)]
+    ring = part[(away > _RING[0] * radius) & (away <= _RING[1] * radius)]
     disc = part[away <= radius]
     if not ring.size or not disc.size:
         return float("nan")

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from typing import Final
+
 import cv2
 import numpy as np
 
 from ..model.planes import F32, Mask
 
+_ABOVE: Final = (3.0, 1.5)  # of the frame's scatter, and of a pixel's noise: what is bright
+_VOTES, _LENGTH, _GAP = 0.22, 0.40, 0.02  # of the shorter side, for the line transform
+_ON, _OFF, _BESIDE_PX = 0.7, 0.35, 9  # share of the line that is bright, and of its neighbour
 Line = tuple[float, float, float, float]
 
 
@@ -31,15 +36,15 @@ def find_trail(small: F32, sigma: float, factor: int = 1) -> Line | None:
     flat = small - np.asarray(cv2.blur(small, (41, 41)), np.float32)
     spread = 1.4826 * float(np.median(np.abs(flat - np.median(flat))))
     soft = np.asarray(cv2.GaussianBlur(flat, (0, 0), 0.8), np.float32)
-    bright: Mask = np.asarray(soft > max(3.0 * spread, 1.5 * sigma / factor), np.bool_)
+    bright: Mask = np.asarray(soft > max(_ABOVE[0] * spread, _ABOVE[1] * sigma / factor), np.bool_)
     shortest = min(bright.shape)
     lines = cv2.HoughLinesP(
         bright.astype(np.uint8) * 255,
         1,
         np.pi / 360,
-        int(0.22 * shortest),
-        minLineLength=0.40 * shortest,
-        maxLineGap=max(4, int(0.02 * shortest)),
+        int(_VOTES * shortest),
+        minLineLength=_LENGTH * shortest,
+        maxLineGap=max(4, int(_GAP * shortest)),
     )
     for line in np.reshape(lines, (-1, 4))[:50] if lines is not None else ():
         if _solid(bright, *map(int, line)):
@@ -61,4 +66,4 @@ def _solid(bright: Mask, x0: int, y0: int, x1: int, y1: int) -> bool:
         return float(bright[py, px].mean())
 
     on = max(share(s) for s in (-1, 0, 1))
-    return on > 0.7 and min(share(s) for s in (-9, 9)) < 0.35
+    return on > _ON and min(share(s) for s in (-_BESIDE_PX, _BESIDE_PX)) < _OFF

@@ -2,10 +2,18 @@
 
 from __future__ import annotations
 
+from typing import Final
+
 import cv2
 import numpy as np
 
 from .subs import MATCH_PX, STARS, SubMeasure
+
+_HARDLY_ANY: Final = 0.2  # of the reference's stars: with fewer, no light came through
+_FEWEST: Final = 5  # peaks that a shift is sought by
+_FEWEST_RATIOS: Final = 4
+_VOTES: Final = (4.0, 0.15)  # peaks that agree on a shift: at least, and as a share of the peaks
+_AGREE_PX: Final = 6.0
 
 
 def transparency(reference: SubMeasure, m: SubMeasure) -> float | None:
@@ -14,7 +22,7 @@ def transparency(reference: SubMeasure, m: SubMeasure) -> float | None:
     """
     if m is reference:
         return 1.0
-    lost = 0.0 if m.stars < 0.2 * reference.stars else None
+    lost = 0.0 if m.stars < _HARDLY_ANY * reference.stars else None
     for places in (
         m.places,
         _half_turn(m.places),
@@ -51,7 +59,7 @@ def _flux_ratio(
             ratios.append(flux[near] / reference.flux[number])
             if len(ratios) == STARS:
                 break
-    return float(max(np.median(ratios), 0.0)) if len(ratios) >= 4 else None
+    return float(max(np.median(ratios), 0.0)) if len(ratios) >= _FEWEST_RATIOS else None
 
 
 def _offset(
@@ -62,7 +70,7 @@ def _offset(
 ) -> tuple[float, float] | None:
     """The shift that brings most of the brightest peaks together; None when chance does as well."""
     x1, y1, x2, y2 = (v[:most] for v in (*one, *two))
-    if len(x1) < 5 or len(x2) < 5:
+    if min(len(x1), len(x2)) < _FEWEST:
         return None
     dx, dy = (x2[None, :] - x1[:, None]).ravel(), (y2[None, :] - y1[:, None]).ravel()
     near = (np.abs(dx) < reach) & (np.abs(dy) < reach)
@@ -72,8 +80,8 @@ def _offset(
     votes, ex, ey = np.histogram2d(dx, dy, bins=int(reach / 2), range=[[-reach, reach]] * 2)
     soft = cv2.blur(votes.astype(np.float32), (3, 3)) * 9
     i, j = np.unravel_index(int(np.argmax(soft)), soft.shape)
-    if soft[i, j] < max(4, 0.15 * min(len(x1), len(x2))):
+    if soft[i, j] < max(_VOTES[0], _VOTES[1] * min(len(x1), len(x2))):
         return None
     cx, cy = (ex[i] + ex[i + 1]) / 2, (ey[j] + ey[j + 1]) / 2
-    close = (np.abs(dx - cx) < 6) & (np.abs(dy - cy) < 6)
+    close = (np.abs(dx - cx) < _AGREE_PX) & (np.abs(dy - cy) < _AGREE_PX)
     return float(np.median(dx[close])), float(np.median(dy[close]))

@@ -58,10 +58,12 @@ class FilterName:
 
     @property
     def known(self) -> bool:
+        """Whether the text names a filter."""
         return bool(self.lines)
 
     @property
     def dual(self) -> bool:
+        """Whether it lets two lines through."""
         return len(self.lines) > 1
 
 

@@ -47,6 +47,7 @@ class Surface:
         return (self.a + y[:, None] + x[None, :]).astype(dtype)
 
     def peak_to_peak(self) -> float:
+        """The highest value over the frame less the lowest."""
         return abs(self.bx) * (self.width - 1) + abs(self.by) * (self.height - 1)
 
 

@@ -65,6 +65,7 @@ class Picture:
 
     @property
     def colour(self) -> bool:
+        """Whether it holds three planes."""
         return self.data.ndim == 3
 
     @property
@@ -74,7 +75,9 @@ class Picture:
 
     @property
     def label(self) -> str:
+        """How it is called in a sentence: its file, or what it is."""
         return self.file.name if self.file else "picture"
 
     def with_warnings(self, *more: str) -> Picture:
+        """The same with more to say of it."""
         return replace(self, warnings=(*self.warnings, *more))

@@ -32,6 +32,7 @@ class Progress:
 
     @property
     def cancelled(self) -> bool:
+        """Whether the person asked to stop."""
         return self._stop.is_set()
 
     def part(self, start: float, end: float) -> Progress:

@@ -119,6 +119,7 @@ class Recipe(_Frozen):
     made_by: str = ""
 
     def dump(self) -> str:
+        """The recipe as JSON, as it is written beside a picture."""
         return json.dumps(self.model_dump(), indent=2, ensure_ascii=False) + "\n"
 
 

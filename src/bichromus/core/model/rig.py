@@ -39,6 +39,7 @@ class Rig:
 
     @property
     def scale_arcsec(self) -> float:
+        """Arcseconds a pixel."""
         return 206.265 * self.pixel_um / self.focal_mm
 
 
@@ -66,6 +67,7 @@ class Filter:
 
     @property
     def centre_nm(self) -> float:
+        """The middle of the band, nm."""
         return WAVELENGTH_NM[self.lines[0]]
 
 

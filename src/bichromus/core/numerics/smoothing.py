@@ -24,10 +24,10 @@ def smooth_mosaic(data: F32) -> F32:
     """The light of a mosaic (H, W) without its colours: every pixel sees red, green, green and blue
     in equal parts.
     """
-    calm = fill(data, ~np.isfinite(data))
+    filled = fill(data, ~np.isfinite(data))
     kernel = np.outer([1, 2, 1], [1, 2, 1]).astype(np.float32) / 16
     return np.asarray(
-        cv2.filter2D(calm, cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101), np.float32
+        cv2.filter2D(filled, cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101), np.float32
     )
 
 

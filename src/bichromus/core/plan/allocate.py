@@ -24,6 +24,7 @@ class Window:
 
     @property
     def open_hours(self) -> float:
+        """Hours of open shutter."""
         return self.hours * self.efficiency
 
 

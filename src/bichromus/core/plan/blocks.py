@@ -28,6 +28,9 @@ def blocks_of(
     overheads: Overheads,
     flip: float | None,
 ) -> list[Block]:
+    """A segment shared out among channels by their counts of subs: blocks in order, with the
+    overheads of focus, filter and flip.
+    """
     flip_s = (
         None
         if flip is None or not segment.start < flip < segment.end

@@ -33,7 +33,7 @@ _KINDS = {
 
 
 @dataclass(frozen=True)
-class Entry:
+class CatalogueObject:
     """One object: J2000 degrees, size in arcminutes (None where unknown), position angle of the
     long side.
     """
@@ -58,7 +58,7 @@ def database() -> Path:
     return found
 
 
-def search(text: str, most: int = 20) -> list[Entry]:
+def search(text: str, most: int = 20) -> list[CatalogueObject]:
     """Objects whose designation is, or begins with, what was typed; exact ones first."""
     match = re.fullmatch(r"\s*([A-Za-z]*)[\s-]*0*(\d*)\s*(.*?)\s*", text)
     letters, digits, rest = match.groups() if match else ("", "", text)
@@ -78,7 +78,7 @@ def search(text: str, most: int = 20) -> list[Entry]:
     return [_entry(row) for row in rows]
 
 
-def _entry(row: tuple[object, ...]) -> Entry:
+def _entry(row: tuple[object, ...]) -> CatalogueObject:
     name, kind, ra, dec, major, minor, angle, identifiers, common = row
     size = (float(str(major)), float(str(minor or major))) if major else None
     aliases = tuple(
@@ -87,7 +87,7 @@ def _entry(row: tuple[object, ...]) -> Entry:
         for a in str(words or "").split(",")
         if a.strip()
     )
-    return Entry(
+    return CatalogueObject(
         _spaced(str(name)),
         _KINDS.get(str(kind), "object"),
         math.degrees(float(str(ra))) % 360,

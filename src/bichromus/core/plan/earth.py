@@ -88,6 +88,7 @@ def observer(place: Place, gast: F64) -> F64:
 
 
 def unit(vectors: F64) -> F64:
+    """Vectors (..., 3) at length 1."""
     return np.asarray(vectors / np.linalg.norm(vectors, axis=-1, keepdims=True))
 
 

@@ -46,10 +46,12 @@ class Optics:
 
     @property
     def area_m2(self) -> float:
+        """Area that collects light, m2."""
         return math.pi / 4 * (self.aperture_mm / 1000) ** 2 * (1 - self.obstruction**2)
 
     @property
     def scale_arcsec(self) -> float:
+        """Arcseconds a pixel."""
         return 206.265 * self.pixel_um / self.focal_mm
 
     def line_e_s(self, rayleigh: float) -> float:

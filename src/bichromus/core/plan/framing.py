@@ -47,7 +47,7 @@ def _sides(camera_angle: float) -> tuple[Point, Point]:
 
 
 @dataclass(frozen=True)
-class Frame:
+class Framing:
     """Scale in arcsec per (binned) pixel, field in degrees, extent of the target along the sensor's
     sides.
     """
@@ -95,7 +95,7 @@ def frame(
     box: bool = False,
     overlap: float = 0.15,
     fwhm_arcsec: float | None = None,
-) -> Frame:
+) -> Framing:
     """Everything about a frame; ``turned_deg`` is the target's angle less the camera's."""
     if min(focal_mm, pixel_um, *sensor_mm, binning) <= 0:
         raise InputError(
@@ -131,10 +131,10 @@ def frame(
         if width < GOOD_SAMPLING[0]
         else ("good" if width <= GOOD_SAMPLING[1] else "over")
     )
-    return Frame(scale, field, extent, panels, width, verdict)
+    return Framing(scale, field, extent, panels, width, verdict)
 
 
-def panel_centres(frame_: Frame, overlap: float, camera_angle: float) -> list[Point]:
+def panel_centres(frame_: Framing, overlap: float, camera_angle: float) -> list[Point]:
     """Centres (east, north) of the mosaic's panels in degrees in the tangent plane, row by row."""
     if frame_.panels is None:
         return [(0.0, 0.0)]

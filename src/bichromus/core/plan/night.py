@@ -95,6 +95,7 @@ class TargetNight:
 
     @property
     def hours(self) -> float:
+        """Hours in all windows."""
         return sum(end - start for start, end in self.windows) * 24
 
 
@@ -122,6 +123,7 @@ class Night:
 
     @property
     def middle(self) -> float:
+        """The middle of the night, Julian date."""
         return (self.start + self.end) / 2
 
 

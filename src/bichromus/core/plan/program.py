@@ -62,6 +62,7 @@ class ChannelPlan:
 
     @property
     def missing_h(self) -> float:
+        """Hours that are still wanted; never below zero."""
         return max(self.wanted_h - self.had_h, 0.0)
 
 
@@ -197,7 +198,7 @@ def plan_tonight(
     hours = {
         c: sum(b.subs * b.sub_s for b in blocks if b.channel == c) / 3600 for c in subs_tonight
     }
-    worth = _worth(blocks, segments, wants, by_name)
+    worth = _gain_per_hour(blocks, segments, wants, by_name)
     return NightPlan(
         tuple(segments),
         tuple(blocks),
@@ -208,7 +209,7 @@ def plan_tonight(
     )
 
 
-def worth_of_hour(plan: ChannelPlan, c: ChannelInput, segments: Sequence[Segment]) -> float:
+def gain_of_hour(plan: ChannelPlan, c: ChannelInput, segments: Sequence[Segment]) -> float:
     """What an hour in a night's segments counts in hours under the dark sky, on average; 1 without
     segments.
     """
@@ -236,7 +237,7 @@ def worth_of_hour(plan: ChannelPlan, c: ChannelInput, segments: Sequence[Segment
     )
 
 
-def _worth(
+def _gain_per_hour(
     blocks: Sequence[Block],
     segments: Sequence[Segment],
     wants: Sequence[Want],

@@ -26,6 +26,7 @@ class Segment:
 
     @property
     def hours(self) -> float:
+        """How long it is."""
         return (self.end - self.start) * 24
 
 

@@ -15,7 +15,7 @@ from ..measure.subs import SubMeasure, middle_of
 from ..model.errors import NotEnoughData
 from ..model.planes import F32
 from ..model.progress import SILENT, Progress
-from .quick import Layer, quick_stack
+from .quick import FrameLayer, quick_stack
 
 _STARS: Final = 60
 """Stars that place a sub: the brightest, enough for a shift and a turn to a fraction of a cell."""
@@ -37,7 +37,7 @@ class SubInput:
 
 
 @dataclass(frozen=True)
-class Anchor:
+class ReferenceSub:
     """Stars of the reference, in the frame's cells, and its size (H, W) in cells."""
 
     stars: tuple[np.ndarray, np.ndarray]
@@ -56,7 +56,7 @@ class StackedSubs:
     rejected: float
 
 
-def anchor_of(sub: SubInput) -> Anchor:
+def reference_sub(sub: SubInput) -> ReferenceSub:
     """The brightest stars of a sub to a fraction of a cell."""
     frame, measure = sub.frame, sub.measure
     cell = frame.cell
@@ -67,11 +67,11 @@ def anchor_of(sub: SubInput) -> Anchor:
     px, py = (v[good][:_STARS].astype(float) for v in measure.places)
     x, y, _ = centroids(plane, px, py, measure.fwhm_px or _USUAL_FWHM_PX)
     found = np.isfinite(x)
-    return Anchor((x[found] + x0, y[found] + y0), shape)
+    return ReferenceSub((x[found] + x0, y[found] + y0), shape)
 
 
 def stack_subs(
-    subs: Sequence[SubInput], anchor: Anchor, progress: Progress = SILENT
+    subs: Sequence[SubInput], anchor: ReferenceSub, progress: Progress = SILENT
 ) -> StackedSubs:
     """Stack subs on the anchor's grid, each by its weight. Raises NotEnoughData where none fits,
     Cancelled.
@@ -80,7 +80,7 @@ def stack_subs(
     left_out = []
     for number, sub in enumerate(subs):
         progress.step(0.4 * number / len(subs), f"finding the stars of {sub.name}")
-        here = anchor_of(sub)
+        here = reference_sub(sub)
         place = match_rigid(anchor.stars, here.stars) if here.shape == anchor.shape else None
         if place is None:
             left_out.append(sub.name)
@@ -117,7 +117,7 @@ def _plane(
         sky = float(np.nanmedian(seen.sparse(_COLOUR_SPARSE))) if colour else sub.measure.background
         level += sky / len(placed)
         layers.append(
-            Layer(
+            FrameLayer(
                 seen.shape,
                 seen.region,
                 place,

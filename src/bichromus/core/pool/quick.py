@@ -25,7 +25,7 @@ Rows = Callable[[int, int, int, int], F32]
 
 
 @dataclass(frozen=True)
-class Layer:
+class FrameLayer:
     """One frame: its size, its values, where it lies, its sky level and noise, the light that came
     through (0 to 1), and its worth. ``phase`` moves the sampling of a mosaic's plane, in its
     pixels.
@@ -50,7 +50,7 @@ class QuickStack:
 
 
 def quick_stack(
-    layers: Sequence[Layer], shape: tuple[int, int], progress: Progress = SILENT
+    layers: Sequence[FrameLayer], shape: tuple[int, int], progress: Progress = SILENT
 ) -> QuickStack:
     """Weighted mean with leave-one-out rejection, in the units of a frame with full light, sky
     taken off.
@@ -65,7 +65,7 @@ def quick_stack(
     lost = total = 0
 
     def work(band: tuple[int, int]) -> tuple[int, int, F32, int, int]:
-        values = np.stack([_laid(layer, band, shape[1]) for layer in used])
+        values = np.stack([_resampled(layer, band, shape[1]) for layer in used])
         plane, gone, seen = combine(
             values,
             np.array([layer.noise / layer.light for layer in used]),
@@ -80,7 +80,7 @@ def quick_stack(
     return QuickStack(out, lost / max(total, 1))
 
 
-def _laid(layer: Layer, band: tuple[int, int], width: int) -> F32:
+def _resampled(layer: FrameLayer, band: tuple[int, int], width: int) -> F32:
     """A band of the output as this frame sees it; NaN outside."""
     corners = layer.place.source(
         np.array([0.0, width, 0.0, width]), np.array([band[0], band[0], band[1], band[1]], float)
@@ -260,8 +260,8 @@ def _middle(values: F32, whole: bool) -> F32:
 
 def _steepness(middle: F32) -> F32:
     """A tenth of the local range: near stars frames differ by their seeing."""
-    calm = np.nan_to_num(middle)
+    level = np.nan_to_num(middle)
     kernel = np.ones((3, 3), np.uint8)
-    return np.asarray(cv2.dilate(calm, kernel) - cv2.erode(calm, kernel), np.float32) * np.float32(
-        0.1
-    )
+    return np.asarray(
+        cv2.dilate(level, kernel) - cv2.erode(level, kernel), np.float32
+    ) * np.float32(0.1)

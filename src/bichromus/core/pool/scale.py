@@ -22,10 +22,21 @@ from ..numerics.smoothing import fill
 BIN: Final = 32
 _ENOUGH_STARS: Final = 8
 _APART: Final = 0.10
+_MOST_STARS: Final = 1500
+_ALONE: Final = 4.0  # star widths to the next star: its light stays out of the aperture
+_APERTURE: Final = 1.6  # star widths; holds nearly all light, and the same share in both stacks
+_RING: Final = (1.25, 1.7)  # of the aperture's radius: where its sky is told
+_UNCLIPPED: Final = 0.8  # of the top value
+_BRIGHT: Final = 15.0  # sigma of an aperture's flux
+_HUBER: Final = 1.345
+"""Huber's constant for 95 % efficiency (Huber 1964)."""
+_ENOUGH_BINS: Final = 40
+_NEBULA: Final = 9.0  # variance of the bins over that of their noise
+_SETTLED: Final = 1e-5
 
 
 @dataclass(frozen=True)
-class Known:
+class KnownStars:
     """What is known of one stack before it is pooled. ``bins`` are star-free means over 32 x 32
     pixels, NaN where hardly anything is seen, ``bin_noise`` their noise.
     """
@@ -48,20 +59,20 @@ class FluxScale:
     warning: str = ""
 
 
-def know(picture: Picture, processing: str | None = None) -> Known:
+def measure_stars(picture: Picture, processing: str | None = None) -> KnownStars:
     """Noise, stars and bins of a mono stack."""
     plane = fill(picture.data, ~np.isfinite(picture.data))
     stars = find_stars(plane, picture.header.saturation)
     mask = bright_mask(plane, stars, picture.header.saturation)
     noise = measure_noise(picture.data, processing or picture.header.debayer, avoid=mask)
-    return Known(noise, stars, binned(picture.data, mask), noise.best / BIN)
+    return KnownStars(noise, stars, binned(picture.data, mask), noise.best / BIN)
 
 
-def known_from(picture: Picture, stars: Stars, noise: Noise) -> Known:
+def stars_from(picture: Picture, stars: Stars, noise: Noise) -> KnownStars:
     """The same from stars and noise that were measured before: only the bins are new."""
     plane = fill(picture.data, ~np.isfinite(picture.data))
     mask = bright_mask(plane, stars, picture.header.saturation)
-    return Known(noise, stars, binned(picture.data, mask), noise.best / BIN)
+    return KnownStars(noise, stars, binned(picture.data, mask), noise.best / BIN)
 
 
 def binned(plane: F32, avoid: Mask) -> np.ndarray:
@@ -83,9 +94,9 @@ def binned(plane: F32, avoid: Mask) -> np.ndarray:
 
 def flux_scale(
     plane: F32,
-    one: Known,
+    one: KnownStars,
     reference: F32,
-    two: Known,
+    two: KnownStars,
     saturation: tuple[float | None, float | None],
     name: str,
 ) -> FluxScale:
@@ -118,9 +129,9 @@ def flux_scale(
 
 def _by_stars(
     plane: F32,
-    one: Known,
+    one: KnownStars,
     reference: F32,
-    two: Known,
+    two: KnownStars,
     saturation: tuple[float | None, float | None],
 ) -> tuple[float, float] | None:
     """Huber mean of log flux ratios of isolated stars in apertures of 1.6 times the wider FWHM."""
@@ -129,14 +140,13 @@ def _by_stars(
         return None
     wide = max(stars.fwhm_px, one.stars.fwhm_px or 0.0)
     x, y = np.array(stars.x), np.array(stars.y)
-    if len(x) > 1500:
-        x, y = x[:1500], y[:1500]
+    x, y = x[:_MOST_STARS], y[:_MOST_STARS]
     apart = np.hypot(x[:, None] - x, y[:, None] - y) + 1e9 * np.eye(len(x))
-    alone = apart.min(1) > 4 * wide
+    alone = apart.min(1) > _ALONE * wide
     ratios = []
     for a, b in zip(x[alone], y[alone], strict=True):
-        f1 = _aperture(plane, a, b, 1.6 * wide, one.noise.best, saturation[0])
-        f2 = _aperture(reference, a, b, 1.6 * wide, two.noise.best, saturation[1])
+        f1 = _aperture(plane, a, b, _APERTURE * wide, one.noise.best, saturation[0])
+        f2 = _aperture(reference, a, b, _APERTURE * wide, two.noise.best, saturation[1])
         if f1 is not None and f2 is not None:
             ratios.append(np.log(f1 / f2))
     if len(ratios) < _ENOUGH_STARS:
@@ -145,7 +155,7 @@ def _by_stars(
     centre = float(np.median(values))
     sigma = max(1.4826 * float(np.median(np.abs(values - centre))), 1e-4)
     for _ in range(10):
-        weight = 1 / np.maximum(np.abs(values - centre) / (1.345 * sigma), 1)
+        weight = 1 / np.maximum(np.abs(values - centre) / (_HUBER * sigma), 1)
         centre = float((weight * values).sum() / weight.sum())
     return float(np.exp(centre)), float(np.exp(centre) * sigma * 1.1 / np.sqrt(len(values)))
 
@@ -156,7 +166,7 @@ def _aperture(
     """Flux above the ring around; None when it is under 15 sigma, saturated, at the edge or partly
     unseen.
     """
-    reach = int(np.ceil(radius * 1.7)) + 1
+    reach = int(np.ceil(radius * _RING[1])) + 1
     xi, yi = round(x), round(y)
     if not (reach <= xi < plane.shape[1] - reach and reach <= yi < plane.shape[0] - reach):
         return None
@@ -164,21 +174,21 @@ def _aperture(
     dy, dx = np.mgrid[-reach : reach + 1, -reach : reach + 1]
     away = np.hypot(dx - (x - xi), dy - (y - yi))
     inside = np.clip(radius + 0.5 - away, 0, 1)
-    ring = part[(away > 1.25 * radius) & (away < 1.7 * radius)]
+    ring = part[(away > _RING[0] * radius) & (away < _RING[1] * radius)]
     if not np.isfinite(part).all() or (
-        saturation is not None and part[away < radius].max() > 0.8 * saturation
+        saturation is not None and part[away < radius].max() > _UNCLIPPED * saturation
     ):
         return None
     flux = float(((part - np.median(ring)) * inside).sum())
-    return flux if flux > 15 * noise * np.sqrt(np.pi) * radius else None
+    return flux if flux > _BRIGHT * noise * np.sqrt(np.pi) * radius else None
 
 
-def _by_pixels(one: Known, two: Known) -> tuple[float, float] | None:
+def _by_pixels(one: KnownStars, two: KnownStars) -> tuple[float, float] | None:
     """Errors-in-variables slope of star-free bins, with a surface of degree 2 between them (Deming
     1943).
     """
     good = np.isfinite(one.bins) & np.isfinite(two.bins)
-    if good.sum() < 40:
+    if good.sum() < _ENOUGH_BINS:
         return None
     y, x = np.nonzero(good)
     a, b = two.bins[good].astype(float), one.bins[good].astype(float)
@@ -193,13 +203,13 @@ def _by_pixels(one: Known, two: Known) -> tuple[float, float] | None:
         sxx = float(np.average((a - ma) ** 2, weights=weight))
         syy = float(np.average((rest - mb) ** 2, weights=weight))
         sxy = float(np.average((a - ma) * (rest - mb), weights=weight))
-        if sxy <= 0 or sxx < 9 * two.bin_noise**2:
+        if sxy <= 0 or sxx < _NEBULA * two.bin_noise**2:
             return None  # no nebula above the noise of the bins
         new = (syy - lam * sxx + np.sqrt((syy - lam * sxx) ** 2 + 4 * lam * sxy**2)) / (2 * sxy)
         off = (rest - mb - new * (a - ma)) / np.sqrt(one.bin_noise**2 + new**2 * two.bin_noise**2)
         sigma = max(1.4826 * float(np.median(np.abs(off))), 1.0)
-        weight = 1 / np.maximum(np.abs(off) / (1.345 * sigma), 1)
-        done = abs(new / scale - 1) < 1e-5
+        weight = 1 / np.maximum(np.abs(off) / (_HUBER * sigma), 1)
+        done = abs(new / scale - 1) < _SETTLED
         scale = new
         if done:
             break
@@ -209,7 +219,7 @@ def _by_pixels(one: Known, two: Known) -> tuple[float, float] | None:
     return (float(scale), error) if scale > 4 * error else None
 
 
-def difference_surface(one: Known, two: Known, scale: float) -> Poly:
+def difference_surface(one: KnownStars, two: KnownStars, scale: float) -> Poly:
     """A surface of degree 2 through one stack at the reference's scale less the reference, in full
     pixels: the nebula cancels, the gradients stay.
     """

@@ -17,7 +17,7 @@ from ..model.progress import SILENT, Progress
 from ..numerics.bands import ordered_parallel, row_bands
 from ..numerics.poly import Poly
 from .quick import combine_mapped
-from .scale import FluxScale, Known, difference_surface, flux_scale, know
+from .scale import FluxScale, KnownStars, difference_surface, flux_scale, measure_stars
 
 _BAND_BYTES: Final = 120_000_000
 USELESS: Final = 0.015
@@ -60,7 +60,7 @@ def pool(
     pictures: Sequence[Picture],
     power: float = 0.0,
     progress: Progress = SILENT,
-    known: Sequence[Known] | None = None,
+    known: Sequence[KnownStars] | None = None,
     out: Collection[int] = (),
 ) -> Pool:
     """Pool mono stacks on one grid. ``power`` of the star width ratio in the weights: 0 for nebula,
@@ -76,7 +76,7 @@ def pool(
         known = []
         for number, picture in enumerate(pictures):
             progress.step(0.5 * number / len(pictures), f"measuring {picture.label}")
-            known.append(know(picture))
+            known.append(measure_stars(picture))
     inside = np.array([n not in out for n in range(len(pictures))])
     reference, scales = _scales(pictures, known, inside, progress)
     weights = _weights(known, scales, power)
@@ -140,7 +140,7 @@ def _loss(worth: np.ndarray, inside: np.ndarray, n: int) -> float:
 
 
 def _scales(
-    pictures: Sequence[Picture], known: Sequence[Known], inside: np.ndarray, progress: Progress
+    pictures: Sequence[Picture], known: Sequence[KnownStars], inside: np.ndarray, progress: Progress
 ) -> tuple[int, list[FluxScale]]:
     """The stack with the largest flux over noise as reference, and all fluxes over its."""
 
@@ -180,7 +180,7 @@ def _scales(
     return (best, first) if first[best].origin == "reference" else (best, against(best))
 
 
-def _weights(known: Sequence[Known], scales: Sequence[FluxScale], power: float) -> np.ndarray:
+def _weights(known: Sequence[KnownStars], scales: Sequence[FluxScale], power: float) -> np.ndarray:
     weights = np.array([(s.scale / k.noise.best) ** 2 for s, k in zip(scales, known, strict=True)])
     if power:
         widths = np.array([one.stars.fwhm_px or np.nan for one in known])
@@ -190,7 +190,7 @@ def _weights(known: Sequence[Known], scales: Sequence[FluxScale], power: float) 
 
 def _bands(
     pictures: Sequence[Picture],
-    known: Sequence[Known],
+    known: Sequence[KnownStars],
     scales: Sequence[FluxScale],
     surfaces: Sequence[Poly | None],
     weights: np.ndarray,

@@ -34,7 +34,7 @@ class Sky:
 
 
 @dataclass(frozen=True)
-class Optics:
+class Aberrations:
     """Faults of a rig: ``tilt`` widens the stars across and down the frame (share of their width,
     side to side), ``halo`` is the share of a star's light that a filter throws back as a disc of
     ``halo_arcsec`` radius.
@@ -45,7 +45,7 @@ class Optics:
     halo_arcsec: float = 60.0
 
 
-PERFECT = Optics()
+PERFECT = Aberrations()
 _HALOS = 6
 
 
@@ -82,7 +82,7 @@ def band_rates(
     rig: Rig,
     band: Filter,
     sky: Sky,
-    optics: Optics = PERFECT,
+    optics: Aberrations = PERFECT,
 ) -> dict[str, tuple[F32, float]]:
     """For each channel of ``band``: e-/s/pixel of what is in the sky, and of the sky itself, at
     full response.
@@ -112,7 +112,7 @@ def band_rates(
     return out
 
 
-def _widening(scene: Scene, optics: Optics) -> np.ndarray:
+def _widening(scene: Scene, optics: Aberrations) -> np.ndarray:
     """Star width at each star over that in the middle."""
     height, width = scene.shape
     across, down = scene.stars.x / width - 0.5, scene.stars.y / height - 0.5
@@ -225,7 +225,7 @@ def mono_stack(
     subs: int,
     sub_s: float,
     rng: np.random.Generator,
-    optics: Optics = PERFECT,
+    optics: Aberrations = PERFECT,
 ) -> F32:
     """A mono stack (H, W), 0 to 1 of full well."""
     return expose(_plane(band_rates(scene, rig, band, sky, optics), sky), rig, subs, sub_s, rng)
@@ -241,7 +241,7 @@ def colour_stack(
     response: Response,
     rng: np.random.Generator,
     progress: Progress = SILENT,
-    optics: Optics = PERFECT,
+    optics: Aberrations = PERFECT,
 ) -> F32:
     """A debayered colour stack (3, H, W), 0 to 1 of full well.
 

@@ -12,7 +12,7 @@ from ..model.planes import F32, Header
 from ..model.progress import SILENT, Progress
 from ..model.rig import FILTERS, SITES, Rig
 from ..numerics.robust import step_sigma
-from .camera import PERFECT, Optics, Response, Sky, colour_stack, mono_stack
+from .camera import PERFECT, Aberrations, Response, Sky, colour_stack, mono_stack
 from .grid import Grid
 from .scene import Scene, SceneRecipe, make_scene
 
@@ -40,19 +40,22 @@ class DemoStack:
     transparency: float = 1.0
     gradient: tuple[float, float] = (0.03, 0.02)
     bend: float = 0.0
-    optics: Optics = PERFECT
+    optics: Aberrations = PERFECT
     trail: float = 0.0
 
     @property
     def file(self) -> str:
+        """Its file name."""
         return f"{self.station}_{self.band.replace('+', '_')}.fits"
 
     @property
     def seconds(self) -> float:
+        """Exposure of all subs together, s."""
         return self.subs * self.sub_s
 
     @property
     def sky(self) -> Sky:
+        """The sky over it."""
         return Sky(
             SITES[self.station].sky_mag,
             self.moon_factor,
@@ -72,10 +75,10 @@ were shrunk to half; its field holds the nebula but not all of Ridge's. Shed's l
 bends it.
 """
 
-_TILTED: Final = Optics(tilt=(0.16, 0.10), halo=0.003, halo_arcsec=70.0)
+_TILTED: Final = Aberrations(tilt=(0.16, 0.10), halo=0.003, halo_arcsec=70.0)
 STACKS: Final = (
     DemoStack("Ridge", "Ha", 76, 300, 1.15),
-    DemoStack("Ridge", "O3", 45, 300, 1.05, optics=Optics(halo=0.004, halo_arcsec=85.0)),
+    DemoStack("Ridge", "O3", 45, 300, 1.05, optics=Aberrations(halo=0.004, halo_arcsec=85.0)),
     DemoStack("Ridge", "S2", 36, 300, 1.10),
     DemoStack("Balcony", "Ha+O3", 60, 300, 1.3, 0.88, (0.16, -0.10), 0.07, _TILTED),
     DemoStack("Balcony", "O3+S2", 52, 300, 1.5, 0.82, (-0.12, 0.14), 0.05, _TILTED),
@@ -96,7 +99,7 @@ def simulate_stack(
     response: Response,
     rng: np.random.Generator,
     progress: Progress = SILENT,
-    optics: Optics = PERFECT,
+    optics: Aberrations = PERFECT,
 ) -> F32:
     """A stack of any rig: (H, W) mono, (3, H, W) colour; 0 to 1 of full well."""
     chosen = FILTERS[band]

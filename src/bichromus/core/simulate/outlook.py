@@ -23,7 +23,7 @@ _SHARPEST_PX: Final = 0.8
 
 
 @dataclass(frozen=True)
-class Light:
+class SkyLight:
     """Electrons a second and camera pixel of target, sky and dark current; read noise in electrons;
     the camera's pixel and the stars' width in arcsec.
     """
@@ -38,7 +38,7 @@ class Light:
 
 def simulate_outlook(
     channel: str,
-    light: Light,
+    light: SkyLight,
     sub_s: float,
     hours: float,
     size_arcmin: tuple[float, float],

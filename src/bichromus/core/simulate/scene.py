@@ -50,6 +50,7 @@ class Scene:
 
     @property
     def shape(self) -> tuple[int, int]:
+        """Height and width in pixels."""
         first = next(iter(self.lines.values()))
         return int(first.shape[0]), int(first.shape[1])
 

@@ -19,17 +19,17 @@ from ..viewing.renderer import ChannelRenderer
 
 
 @dataclass(frozen=True)
-class Target:
+class OutputFile:
     """One file to be written."""
 
     path: Path
     format_id: str
 
 
-def targets(folder: Path, stem: str, publish: PublishState) -> list[Target]:
+def output_files(folder: Path, stem: str, publish: PublishState) -> list[OutputFile]:
     """The files that publishing into ``folder`` would write."""
     chosen = [FORMATS[i] for i in publish.formats]
-    return [Target(folder / f"{stem}{f.tail}{f.suffix}", f.id) for f in chosen]
+    return [OutputFile(folder / f"{stem}{f.tail}{f.suffix}", f.id) for f in chosen]
 
 
 def output_shape(shape: tuple[int, int], longest: int | None) -> tuple[int, int]:
@@ -45,7 +45,7 @@ def output_shape(shape: tuple[int, int], longest: int | None) -> tuple[int, int]
 def write_all(
     renderer: ChannelRenderer,
     recipe: Recipe,
-    wanted: list[Target],
+    wanted: list[OutputFile],
     publish: PublishState,
     sources: list[Path],
     overwrite: bool,

@@ -12,7 +12,7 @@ from ...core.model.progress import Progress
 from ..project.context import ProjectContext
 from . import commands
 from .controller import BlendSnapshot
-from .publish import Target, summary, used_sources, write_all
+from .publish import OutputFile, summary, used_sources, write_all
 
 
 class PublishController:
@@ -27,7 +27,7 @@ class PublishController:
         """Change how the picture is written."""
         self._context.do(commands.set_publish(label, merge, **changes))
 
-    def publish(self, wanted: list[Target], overwrite: bool) -> None:
+    def publish(self, wanted: list[OutputFile], overwrite: bool) -> None:
         """Write the picture as it is now, in a job."""
         now, state = self._blend(), self._context.document.state
         renderer, recipe = now.renderer, now.recipe

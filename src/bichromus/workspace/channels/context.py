@@ -9,8 +9,8 @@ import numpy as np
 
 from ...core.clean.gradient import find_gradient
 from ...core.extract import Response
-from ...core.measure import first_look, measure_plane
-from ...core.measure.halos import Core, full_cores
+from ...core.measure import measure_plane, stars_and_noise
+from ...core.measure.halos import Core, saturated_cores
 from ...core.model.errors import InputError
 from ...core.model.measures import Measure
 from ...core.model.planes import F32, Mask, Picture
@@ -68,7 +68,7 @@ class PrepareContext:
         cache. ``sigma_eff`` is its large-scale noise where it is known; ``plain`` the colour plane
         that it came from, at half size.
         """
-        look = first_look(picture, sigma_eff)
+        look = stars_and_noise(picture, sigma_eff)
         progress.step(0.5, f"taking the sky off {origin.channel}")
         degree, discs = self.gradient_wanted(origin.channel)
         if degree != PLANE:
@@ -111,9 +111,9 @@ def drawn_mask(discs: tuple[Disc, ...], shape: tuple[int, int]) -> Mask | None:
 
 def core_notes(plane: F32, measure: Measure, top: float | None) -> tuple[Core, ...]:
     """Saturated cores and their halos. ``top`` is in the plane's units, background included."""
-    calm = np.nan_to_num(plane - np.float32(measure.background))
-    found = full_cores(
-        calm,
+    finite = np.nan_to_num(plane - np.float32(measure.background))
+    found = saturated_cores(
+        finite,
         None if top is None else top - measure.background,
         measure.stars.fwhm_px or 3.0,
         measure.noise.sigma_px,

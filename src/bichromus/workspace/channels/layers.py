@@ -40,8 +40,8 @@ def write_layers(
         object_name=state.name,
         total_s=whole.hours * 3600 if whole.hours else None,
     )
-    calm = np.asarray(starless.levels[0], np.float32)
-    planes = (calm, np.asarray(whole.levels[0], np.float32) - calm)
+    starless_plane = np.asarray(starless.levels[0], np.float32)
+    planes = (starless_plane, np.asarray(whole.levels[0], np.float32) - starless_plane)
     for number, (path, plane, words) in enumerate(
         zip(paths, planes, ("without its stars", "its stars"), strict=True)
     ):

@@ -12,7 +12,7 @@ import numpy as np
 from ...core.measure import measure_plane
 from ...core.model.planes import F32, Header, Picture
 from ...core.model.progress import SILENT, Progress
-from ...core.pool.scale import Known, known_from
+from ...core.pool.scale import KnownStars, stars_from
 from ...core.pool.stacks import Pool, pool
 from ..project.store import Store
 from .cache import Draft, load_prepared, prepared_key, save_prepared
@@ -85,12 +85,12 @@ def _as_picture(p: Prepared) -> Picture:
 
 def _compare(
     members: Sequence[Prepared], pictures: Sequence[Picture], progress: Progress
-) -> list[Known]:
+) -> list[KnownStars]:
     known = []
     for number, (member, picture) in enumerate(zip(members, pictures, strict=True)):
         progress.step(number / len(members), f"comparing {member.label}")
         whole = replace(picture, data=np.asarray(picture.data))
-        known.append(known_from(whole, member.measure.stars, member.measure.noise))
+        known.append(stars_from(whole, member.measure.stars, member.measure.noise))
     return known
 
 

@@ -12,7 +12,7 @@ import numpy as np
 
 from ...core.align.match import Match
 from ...core.align.models import F64
-from ...core.align.stack import Crop, Placed, lay, shared_box
+from ...core.align.stack import Crop, Registered, resample_stack, shared_box
 from ...core.model.errors import InputError, NotEnoughData, NotLinear
 from ...core.model.planes import F32, Picture
 from ...core.model.progress import SILENT, Progress
@@ -105,7 +105,7 @@ class Registration:
         if not self.key(source):
             return picture
         place = self.stacks[source.id]
-        return lay(Placed(picture, place.match), self.box, progress).picture
+        return resample_stack(Registered(picture, place.match), self.box, progress).picture
 
     def preview(self, source: SourceState, plane: F32) -> F32:
         """A finite plane (H, W) of a stack on the output grid at half size, to look at and not to
@@ -178,12 +178,12 @@ def register_stacks(
     box = (0, 0, grid.shape[1], grid.shape[0])
     if any(p.match is not None for p in registered.values()):
         placed = [
-            Placed(_without_memory(registered[s.id].shape), registered[s.id].match)
+            Registered(_without_memory(registered[s.id].shape), registered[s.id].match)
             for s in others
             if s.id in registered
         ]
         try:
-            box, more = shared_box([*placed, Placed(_without_memory(grid.shape), None)], crop)
+            box, more = shared_box([*placed, Registered(_without_memory(grid.shape), None)], crop)
         except InputError as error:
             box, more = box, [f"{error.sentence()} The whole of {grid.label} is shown."]
         warnings += more

@@ -77,9 +77,9 @@ def star_field_of(
     """Star width over a whole frame, before anything is cut off; None where there are too few
     stars.
     """
-    calm = fill(plane, ~np.isfinite(plane))
+    filled = fill(plane, ~np.isfinite(plane))
     try:
-        return star_field(calm, stars or find_stars(calm, saturation), saturation)
+        return star_field(filled, stars or find_stars(filled, saturation), saturation)
     except NotEnoughData:
         return None
 
@@ -98,6 +98,7 @@ def resample_lines(
     single: Unmixed,
     progress: Progress,
 ) -> Unmixed:
+    """Lines of a stack on the common grid, with the mask of their stars."""
     registration = context.registration
     if not registration.key(source):
         return single
@@ -110,10 +111,11 @@ def resample_lines(
         source, Picture(single.stars.astype(np.float32)), progress.part(0.9, 1)
     ).data
     stars = np.nan_to_num(mask) > _IN_A_STAR
-    return single.laid(lines, stars, 1 / registration.stacks[source.id].scale)
+    return single.resampled(lines, stars, 1 / registration.stacks[source.id].scale)
 
 
 def known_fields(fields: dict[str, StarField | None]) -> dict[str, StarField]:
+    """Without those stacks whose stars told nothing."""
     return {label: field for label, field in fields.items() if field is not None}
 
 

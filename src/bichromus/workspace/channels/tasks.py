@@ -53,9 +53,11 @@ class MonoTask:
 
     @property
     def stacks(self) -> tuple[SourceState, ...]:
+        """The stacks that it reads."""
         return (self.source,)
 
     def run(self, context: PrepareContext, progress: Progress) -> list[Prepared]:
+        """Prepare, from the cache where it is there. Raises InputError, Cancelled."""
         source = self.source
         channel = source.lines[0]
         origin = Origin("stack", channel, (source.id,))
@@ -94,9 +96,11 @@ class PlanesTask:
 
     @property
     def stacks(self) -> tuple[SourceState, ...]:
+        """The stacks that it reads."""
         return (self.source,)
 
     def run(self, context: PrepareContext, progress: Progress) -> list[Prepared]:
+        """Prepare, from the cache where it is there. Raises InputError, Cancelled."""
         source = self.source
         keys = {
             n: prepared_key(
@@ -151,9 +155,11 @@ class ExtractTask:
 
     @property
     def stacks(self) -> tuple[SourceState, ...]:
+        """The stacks that it reads."""
         return self.sources
 
     def run(self, context: PrepareContext, progress: Progress) -> list[Prepared]:
+        """Prepare, from the cache where it is there. Raises InputError, Cancelled."""
         keys = self._keys(context)
         cached = {n: context.load(k) for n, k in keys.items()}
         found = [p for p in cached.values() if p is not None]
@@ -214,7 +220,7 @@ class ExtractTask:
         line = found.lines[name]
         used = [self.sources[i] for i in line.stacks]
         first = read[line.stacks[0]].frame
-        top = _full_level(found, name, [r.frame.header.saturation for r in read])
+        top = _saturation_of(found, name, [r.frame.header.saturation for r in read])
         picture = replace(first, data=line.plane, header=replace(first.header, saturation=top))
         return context.finish(
             key,
@@ -261,7 +267,7 @@ def _named(prepared: Prepared, origin: Origin, label: str, source: SourceState) 
     return replace(prepared, origin=origin, label=label, preliminary=source.preliminary)
 
 
-def _full_level(found: Extraction, name: str, tops: list[float | None]) -> float | None:
+def _saturation_of(found: Extraction, name: str, tops: list[float | None]) -> float | None:
     """The level of a line where the planes that it comes from are saturated; None where that is
     not known.
     """

@@ -78,6 +78,7 @@ class RigThing(_Frozen):
 
     @property
     def sensor_mm(self) -> tuple[float, float]:
+        """Width and height, mm."""
         return self.sensor_px[0] * self.pixel_um / 1000, self.sensor_px[1] * self.pixel_um / 1000
 
 
@@ -143,6 +144,7 @@ class PlanState(_Frozen):
         return _named(self.sites, name or self.site, "site")
 
     def rig_named(self, name: str | None = None) -> RigThing:
+        """A rig by name; the chosen or the first one without. Raises UnknownName."""
         return _named(self.rigs, name or self.rig, "rig")
 
     def target_named(self, name: str | None = None) -> TargetThing:

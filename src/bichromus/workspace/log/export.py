@@ -44,6 +44,7 @@ class Sum:
     subs_rejected: int = 0
 
     def add(self, sub: Sub) -> None:
+        """Count a sub."""
         if sub.kept:
             self.seconds_kept += sub.seconds
             self.subs_kept += 1
@@ -148,6 +149,7 @@ def export(
 
 
 def as_csv(subs: Sequence[Sub]) -> str:
+    """A line for each sub."""
     out = io.StringIO()
     writer = csv.DictWriter(out, HEADINGS, lineterminator="\n")
     writer.writeheader()
@@ -157,6 +159,7 @@ def as_csv(subs: Sequence[Sub]) -> str:
 
 
 def as_json(subs: Sequence[Sub], goals: dict[str, float]) -> str:
+    """Subs and totals."""
     found = {"subs": [row_of(s) for s in subs], "totals": totals(subs, goals)}
     return json.dumps(found, indent=2, ensure_ascii=False) + "\n"
 

@@ -37,7 +37,7 @@ class Intake:
 
 
 @dataclass(frozen=True)
-class Light:
+class LightFrame:
     """One sub, with all places where it was found."""
 
     header: SubHeader
@@ -50,7 +50,7 @@ class Scan:
     """Lights by identity, and the other frames as path, kind, word."""
 
     found: Intake
-    lights: dict[str, Light]
+    lights: dict[str, LightFrame]
     others: list[tuple[str, str, str]]
 
 
@@ -83,7 +83,7 @@ def scan(folder: Path, files: Sequence[Path], progress: Progress = SILENT) -> Sc
             continue
         known = out.lights.get(header.identity)
         rejected = _in_rejected(path, folder) or (known is not None and known.rejected)
-        out.lights[header.identity] = Light(
+        out.lights[header.identity] = LightFrame(
             header, [*(known.paths if known else []), path.absolute()], rejected
         )
     out.found.warnings += [f"{n} files of the kind {w!r} are not counted." for w, n in odd.items()]
@@ -140,7 +140,7 @@ def arrive(
 
 def _keep(
     log: LogTable,
-    lights: Sequence[tuple[str, Light]],
+    lights: Sequence[tuple[str, LightFrame]],
     made: Scan,
     contributor: str | None,
     longitude: float | None,
@@ -159,7 +159,7 @@ def _keep(
 def _keep_one(
     edit: Edit,
     identity: str,
-    light: Light,
+    light: LightFrame,
     found: Intake,
     contributor: str | None,
     longitude: float | None,

@@ -53,6 +53,7 @@ class Run:
 
     @property
     def seconds_kept(self) -> float:
+        """Exposure of the kept subs, s."""
         return self.kept * self.seconds
 
 
@@ -67,6 +68,7 @@ class NightRow:
 
     @property
     def key(self) -> tuple[str, str]:
+        """Night and person."""
         return self.night.isoformat(), self.contributor
 
     @property
@@ -124,6 +126,9 @@ def gather_runs(
     typed: Mapping[str, Row],
     notes: Mapping[str, Row],
 ) -> list[Run]:
+    """Subs as runs: of one night, person, rig, channel, length, and equal figures of the columns
+    that split runs. Typed subs keep the run that was typed.
+    """
     groups: dict[tuple[object, ...], list[Sub]] = defaultdict(list)
     for s in subs:
         who = s.night, s.contributor, s.telescope, s.camera, s.channel, s.seconds, s.run_figures
@@ -166,14 +171,14 @@ def _run(
         s.run_figures,
     )
     note = notes.get(key, {})
-    wide = (
+    fwhm = (
         widths[p.identity] * p.scale_arcsec
         for p in kept or part
         if p.scale_arcsec and p.identity in widths
     )
     figures = {
         **base.figures,
-        STAR_SIZE: _middle(wide),
+        STAR_SIZE: _middle(fwhm),
         **{c.id: note.get(c.id) for c in NOTED},
     }
     starts = [p.start for p in part if p.start is not None]
@@ -194,6 +199,7 @@ def _middle(values: Iterable[float | None]) -> float | None:
 
 
 def gather_nights(runs: Sequence[Run]) -> list[NightRow]:
+    """Runs as the nights of each person, in order."""
     groups: dict[tuple[dt.date, str], list[Run]] = defaultdict(list)
     for run in runs:
         groups[run.night, run.contributor].append(run)

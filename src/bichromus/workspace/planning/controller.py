@@ -57,7 +57,7 @@ class PlanController:
         now = self._snapshot
         if now.view is None:
             return dict(self._context.document.state.plan.goals), {}
-        return now.wanted_h, dict(now.view.hour_worth)
+        return now.wanted_h, dict(now.view.hour_gain)
 
     def follow(self, held: Mapping[str, Held]) -> None:
         """Make the plan anew, on the preview thread, when anything that it rests on has changed."""

@@ -43,10 +43,10 @@ def growths(
     held: Mapping[str, Held],
     prepared: Mapping[str, Prepared],
     wanted: Mapping[str, float],
-    hour_worth: Mapping[str, float],
+    hour_gain: Mapping[str, float],
 ) -> list[Growth]:
     """How each channel's SNR grows with hours, where it stands, and what is wanted of it in hours;
-    ``hour_worth`` is what an hour tonight counts.
+    ``hour_gain`` is what an hour tonight counts.
     """
     out = []
     for name in [n for n in CHANNELS if n in held or n in wanted]:
@@ -58,7 +58,7 @@ def growths(
                 wanted.get(name) or None,
                 known.measure.snr if known else None,
                 known.hours if known else None,
-                hour_worth.get(name, 1.0),
+                hour_gain.get(name, 1.0),
             )
         )
     return out

@@ -188,9 +188,11 @@ class Rehearsal:
         self._thread = threading.Thread(target=self._run, name="rehearsal", daemon=True)
 
     def start(self) -> None:
+        """Begin to shoot, in a thread."""
         self._thread.start()
 
     def stop(self) -> None:
+        """End it; wait a moment for the thread."""
         self._stop.set()
         if self._thread.is_alive() and self._thread is not threading.current_thread():
             self._thread.join(timeout=STOP_S)

@@ -16,7 +16,7 @@ from ...core.model.planes import F32
 from ...core.plan.allocate import Allocation
 from ...core.plan.dates import date_of, julian, moment_of
 from ...core.plan.earth import Place
-from ...core.plan.framing import Field, Frame, area, common_field, frame
+from ...core.plan.framing import Field, Framing, area, common_field, frame
 from ...core.plan.horizon import make_horizon
 from ...core.plan.night import Night, Rules, Target, plan_night
 from ...core.plan.order import Overheads
@@ -24,10 +24,10 @@ from ...core.plan.program import (
     ChannelInput,
     ChannelPlan,
     NightPlan,
+    gain_of_hour,
     plan_channel,
     plan_nights,
     plan_tonight,
-    worth_of_hour,
 )
 from ...core.plan.rates import (
     FilterCheck,
@@ -40,7 +40,7 @@ from ...core.plan.season import SeasonNight, plan_season
 from ...core.plan.segments import segments_of
 from ...core.plan.sky import moon_nanolamberts, phase_angle
 from ...core.simulate.forecast import Forecast, read_forecast, simulate_forecast
-from ...core.simulate.outlook import Light, simulate_outlook
+from ...core.simulate.outlook import SkyLight, simulate_outlook
 from ..library.things import FilterThing, PlanState, RigThing, SiteThing, TargetThing
 from .held import Held
 
@@ -67,14 +67,14 @@ class PlanView:
     coming: Allocation | None
     forecast: Forecast
     cloudy: tuple[tuple[float, float], ...]
-    frame: Frame
+    frame: Framing
     fields: tuple[Field, ...]
     checks: tuple[FilterCheck, ...]
     advice: Advice | None
     zone: ZoneInfo
     overlap: float
     shared: dict[str, float]
-    hour_worth: dict[str, float]
+    hour_gain: dict[str, float]
 
     def clock(self, jd: float) -> str:
         """Local time of day."""
@@ -175,7 +175,7 @@ def make_plan(plan: PlanState, held: Mapping[str, Held], now: dt.datetime) -> Pl
         zone,
         plan.overlap,
         _shared(fields),
-        {p.channel: worth_of_hour(p, inputs[p.channel], segments) for p in plans},
+        {p.channel: gain_of_hour(p, inputs[p.channel], segments) for p in plans},
     )
 
 
@@ -259,7 +259,7 @@ def outlook(view: PlanView, channel: str, shape: tuple[int, int] = (166, 182)) -
     """
     plan = next(c for c in view.channels if c.channel == channel)
     rig = view.rig
-    light = Light(
+    light = SkyLight(
         plan.target_e_s,
         plan.sky_e_s,
         rig.dark_e_s,

@@ -62,6 +62,7 @@ LogChange = Callable[[Edit], object]
 
 
 def pack(changes: list[Change]) -> bytes:
+    """As packed JSON."""
     return zlib.compress(json.dumps(changes, separators=(",", ":")).encode(), 3)
 
 

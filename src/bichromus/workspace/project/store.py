@@ -50,6 +50,7 @@ class Store:
 
     @property
     def cache(self) -> Path:
+        """Folder of the prepared channels."""
         return self.folder / "cache"
 
     def _take_lock(self) -> IO[str]:
@@ -260,6 +261,7 @@ class Store:
         return str(row[2]) if row and (row[0], row[1]) == (stat.st_size, stat.st_mtime_ns) else None
 
     def remember_hash(self, path: Path, digest: str) -> None:
+        """Keep the hash of a file by its size and time."""
         stat = path.stat()
         with self._guard:
             self._db.execute(
@@ -268,6 +270,7 @@ class Store:
             )
 
     def close(self) -> None:
+        """Close the store, and let another window open the project."""
         with self._guard, contextlib.suppress(sqlite3.ProgrammingError):
             self._db.close()
         self._lock.close()

@@ -73,7 +73,7 @@ def read_view(frame: Frame, view: View) -> F32:
     )
 
 
-class FrameRoom:
+class FrameCache:
     """Two threads that decode what is wanted next; what was decoded is kept as long as there is
     room.
 
@@ -128,6 +128,7 @@ class FrameRoom:
             self._bad.clear()
 
     def stop(self) -> None:
+        """Decode nothing any more; wait a moment for what is being decoded."""
         with self._wake:
             self._open = False
             self._wanted = []

@@ -21,7 +21,7 @@ from ...core.model.progress import Progress
 from ..log.runs import rig_of
 from ..log.sub import Sub
 from .frames import LockedStretch
-from .measures import Known, Measures
+from .measures import KnownMeasures, Measures
 
 _NO_EFFECT: Final = Effect(0, 0.0, 0.0, 0.0)
 
@@ -88,18 +88,22 @@ class Group:
 
     @property
     def channel(self) -> str:
+        """The channel of all its subs."""
         return self.key.channel
 
     @property
     def waiting(self) -> int:
+        """Subs that want a decision."""
         return sum(r.waiting for r in self.subs)
 
     @property
     def measured(self) -> int:
+        """Subs that were measured, or cannot be."""
         return sum(r.grade is not None for r in self.subs)
 
     @property
     def night_words(self) -> str:
+        """The night as it is said."""
         return f"{dt.date.fromisoformat(self.key.night):%-d %B}"
 
     @property
@@ -150,7 +154,7 @@ def group_keys(subs: Sequence[Sub]) -> dict[GroupKey, list[Sub]]:
     )
 
 
-def make_group(key: GroupKey, subs: Sequence[Sub], known: Known) -> Group:
+def make_group(key: GroupKey, subs: Sequence[Sub], known: KnownMeasures) -> Group:
     """Judge the subs of a group that are measured; the rest wait."""
     measured = [s.identity for s in subs if s.identity in known.measures]
     judgement = grade([known.measures[i] for i in measured])

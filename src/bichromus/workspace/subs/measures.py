@@ -23,7 +23,7 @@ _AT_ONCE: Final = 500
 
 
 @dataclass(frozen=True)
-class Known:
+class KnownMeasures:
     """Measures by the identity of a sub, and why others cannot be read."""
 
     measures: Mapping[str, SubMeasure] = field(default_factory=dict)
@@ -39,7 +39,7 @@ class Measures:
         self._measures: dict[str, SubMeasure] = {}
         self._broken: dict[str, str] = {}
 
-    def known(self, subs: Sequence[Sub]) -> Known:
+    def known(self, subs: Sequence[Sub]) -> KnownMeasures:
         """What is known of subs: from memory, else from the project."""
         wanted = [s.identity for s in subs]
         with self._lock:
@@ -47,7 +47,7 @@ class Measures:
         found = load_measures(self._store, missing)
         with self._lock:
             self._measures.update(found)
-            return Known(
+            return KnownMeasures(
                 {i: self._measures[i] for i in wanted if i in self._measures},
                 {i: self._broken[i] for i in wanted if i in self._broken},
             )

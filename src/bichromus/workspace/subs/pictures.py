@@ -19,7 +19,7 @@ from ...core.model.planes import F32
 from ...core.numerics.sampling import View
 from ..log.sub import Sub
 from ..viewing.request import Request
-from .frames import THUMB, FrameRoom, LockedStretch
+from .frames import THUMB, FrameCache, LockedStretch
 
 if TYPE_CHECKING:
     from .snapshot import SubsSnapshot
@@ -56,7 +56,7 @@ class SubPictures:
         self._fit: View | None = None
         self._thumbs: dict[str, np.ndarray] = {}
         self.way = 1
-        self._frames = FrameRoom()
+        self._frames = FrameCache()
         self._frames.ready.connect(self._ready)
         self._frames.broken.connect(cannot_be_read)
 

@@ -19,7 +19,7 @@ from ...core.model.channel import filter_name
 from ...core.model.errors import NotEnoughData
 from ...core.model.planes import Header
 from ...core.model.progress import SILENT, Progress
-from ...core.pool.night import StackedSubs, SubInput, anchor_of, stack_subs
+from ...core.pool.night import StackedSubs, SubInput, reference_sub, stack_subs
 from .groups import Group, Reviewed
 
 _STARS_COUNT: Final = 300
@@ -59,7 +59,7 @@ def stack_night(
     folder.mkdir(parents=True, exist_ok=True)
     out: list[Preliminary] = []
     with tempfile.TemporaryDirectory(dir=folder, prefix=".spill-") as spill:
-        anchor = anchor_of(_input(reference, Path(spill)))
+        anchor = reference_sub(_input(reference, Path(spill)))
         for number, (group, subs) in enumerate(usable):
             part = progress.part(number / len(usable), (number + 1) / len(usable))
             inputs = [_input(r, Path(spill)) for r in subs]

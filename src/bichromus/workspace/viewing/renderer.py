@@ -175,8 +175,8 @@ def plane_shown(channels: Channels, prepared: Prepared, view: View, view_mode: s
         return one - two
     starless = channels.starless.get(prepared.channel)
     if view_mode in ("starless", "stars") and starless is not None:
-        calm = sample(starless.levels, view)
-        return calm if view_mode == "starless" else plane - calm
+        starless_plane = sample(starless.levels, view)
+        return starless_plane if view_mode == "starless" else plane - starless_plane
     return plane
 
 

@@ -17,12 +17,14 @@ from ...core.model.progress import Progress
 
 PATIENCE_S: Final = 0.6
 """How long a cancelled job may take to reach its next step before it is abandoned."""
-STOP_S: Final = 0.15
-"""How long closing waits for the job in hand; after that it is left to itself."""
+STOP_S: Final = 0.07
+"""How long closing waits for a worker to end its work in hand; after that it is left to itself. Six
+may stand still at once (job, preview, two decoders, watcher, rehearsal): half a second for all.
+"""
 _POLL_S: Final = 0.05
-_TOLD_FROM: Final = 0.05
+_ESTIMATE_FROM: Final = 0.05
 """Share of a job, and seconds of it, from which its pace tells the time that is left."""
-_TOLD_AFTER_S: Final = 1.0
+_ESTIMATE_AFTER_S: Final = 1.0
 
 
 @dataclass(frozen=True)
@@ -116,7 +118,7 @@ class Jobs:
 
     def _report(self, job: _Job, fraction: float, text: str) -> None:
         spent = self._clock() - job.begun
-        known = fraction > _TOLD_FROM and spent > _TOLD_AFTER_S
+        known = fraction > _ESTIMATE_FROM and spent > _ESTIMATE_AFTER_S
         left = spent / fraction * (1 - fraction) if known else None
         self.reported.emit(JobReport(job.title, fraction, text, left))
 

@@ -8,10 +8,10 @@ from typing import Final
 
 from psygnal import Signal
 
+from .jobs import STOP_S
+
 FIRST: Final[tuple[str, ...]] = ("view", "recipe")
 """Kinds that go before all others: what the eye waits for."""
-STOP_S: Final = 0.15
-"""How long closing waits for the request in hand; after that it is left to itself."""
 
 
 class Latest:

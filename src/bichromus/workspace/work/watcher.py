@@ -30,14 +30,16 @@ class Watcher:
         self.folder = folder
         self._arrived, self._lost, self._every = arrived, lost, every_s
         self._sizes: dict[Path, tuple[int, int]] = {}
-        self._told: dict[Path, tuple[int, int]] = {}
+        self._announced: dict[Path, tuple[int, int]] = {}
         self._stop = threading.Event()
         self._thread = threading.Thread(target=self._run, name="watch", daemon=True)
 
     def start(self) -> None:
+        """Begin to look, in a thread."""
         self._thread.start()
 
     def stop(self) -> None:
+        """Look no more."""
         self._stop.set()
         if self._thread is not threading.current_thread() and self._thread.is_alive():
             self._thread.join(timeout=STOP_S)
@@ -66,9 +68,11 @@ class Watcher:
                     continue  # it was moved away meanwhile
                 now[path] = found.st_size, found.st_mtime_ns
         ready = sorted(
-            p for p, what in now.items() if self._sizes.get(p) == what and self._told.get(p) != what
+            p
+            for p, what in now.items()
+            if self._sizes.get(p) == what and self._announced.get(p) != what
         )
         self._sizes = now
-        self._told.update({p: now[p] for p in ready})
+        self._announced.update({p: now[p] for p in ready})
         if ready and not self._stop.is_set():
             self._arrived(ready)

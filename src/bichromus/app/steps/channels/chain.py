@@ -48,6 +48,7 @@ class StepRow(QWidget):
         LOOK.changed.connect(self.update)
 
     def show_step(self, step: ChainStep, first: bool, last: bool, opened: bool) -> None:
+        """Show a step, and whether its controls are open."""
         self.step, self.first, self.last, self.open = step, first, last, opened
         self.words.setText(step.words)
         set_role(self.words, "wants" if step.wants else "muted")

@@ -53,6 +53,7 @@ class FiguresFold(Fold):
         self._fields: dict[str, StarField] = {}
 
     def show_channel(self, channels: Channels, prepared: Prepared) -> None:
+        """Show the figures of a channel."""
         self.histogram.show_channel(prepared)
         self.rows.show_rows(figures_of(prepared))
         said = dict.fromkeys([*prepared.notes.warnings, *prepared.measure.warnings])

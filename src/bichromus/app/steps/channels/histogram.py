@@ -36,6 +36,7 @@ class Histogram(QWidget):
         LOOK.changed.connect(self.update)
 
     def show_channel(self, prepared: Prepared) -> None:
+        """Show the values of a channel."""
         self._note, self._channel = prepared.notes.histogram, prepared.channel
         self._marks = [(0.0, "sky")]
         if prepared.measure.signal > 0:

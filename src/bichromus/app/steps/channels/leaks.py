@@ -30,6 +30,7 @@ class LeakBars(QWidget):
         LOOK.changed.connect(self.update)
 
     def show_table(self, table: dict[str, dict[str, float]], lines: tuple[str, ...]) -> None:
+        """Show the leaks of a response for these lines."""
         self._table = table
         self.lines = tuple(n for n in lines if n in table.get("R", {}))
         self.setFixedHeight(self.sizeHint().height())

@@ -113,6 +113,7 @@ class StacksFold(Fold):
         self._wanted = wants
 
     def show_sources(self, sources: tuple[SourceState, ...]) -> None:
+        """Show a row for each stack."""
         self.set_note(f"{len(sources)} open" if sources else "")
         self.empty.setVisible(not sources)
         self._cache_line.setVisible(bool(sources))

@@ -28,6 +28,7 @@ class StarMap(QWidget):
         LOOK.changed.connect(self.update)
 
     def show_field(self, field: StarField | None) -> None:
+        """Show the stars of a stack over its frame."""
         self._field = field
         self.setVisible(field is not None)
         if field is not None:

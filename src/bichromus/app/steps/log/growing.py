@@ -78,6 +78,7 @@ class GrowingFold(Fold):
     # --- gestures ---
 
     def choose_folder(self) -> None:
+        """Choose a folder of subs, and take it in."""
         found = QFileDialog.getExistingDirectory(
             self._window, "Take in a folder of subs", str(Path.home())
         )
@@ -131,6 +132,7 @@ class GrowingFold(Fold):
     # --- what is shown ---
 
     def show_state(self) -> None:
+        """Show what is watched, and the evening that is rehearsed."""
         session, book = self._session, self._session.log
         watched = session.state.log.watched
         self.watch.setText("Stop watching" if watched else "Watch a folder…")

@@ -41,6 +41,7 @@ class GrowthPlot(QWidget):
         return QSize(760, 190)
 
     def show_growths(self, growths: Sequence[Growth], chosen: str | None) -> None:
+        """Show the curves, one of them chosen."""
         self.growths = tuple(g for g in growths if g.now is not None and g.goal)
         self.chosen = chosen
         self.update()

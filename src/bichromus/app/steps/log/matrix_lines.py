@@ -41,6 +41,7 @@ class Line:
 
     @property
     def height(self) -> int:
+        """In pixels."""
         return NIGHT if self.run is None else RUN_HEAD if self.run < 0 else RUN
 
 

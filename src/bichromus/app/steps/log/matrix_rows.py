@@ -28,9 +28,9 @@ class RowPainter:
         painter.setFont(font(9.2))
         painter.setPen(QColor(LOOK.theme.muted))
         left = 0
-        for name, wide in self._columns.fixed:
-            painter.drawText(QRectF(left + 8, 0, wide, HEAD), Qt.AlignmentFlag.AlignVCenter, name)
-            left += wide
+        for name, fwhm in self._columns.fixed:
+            painter.drawText(QRectF(left + 8, 0, fwhm, HEAD), Qt.AlignmentFlag.AlignVCenter, name)
+            left += fwhm
         for channel, column in self._columns.channels:
             box = QRectF(column.left(), 0, column.width(), HEAD)
             draw_tag(painter, QRectF(box.left() + 2, 7, 4, 12), channel)
@@ -60,12 +60,12 @@ class RowPainter:
     ) -> None:
         """A night: when, whose, its Moon and its stars, and the hours of each channel."""
         t = LOOK.theme
-        sky, wide = row.sky, row.fwhm_arcsec
+        sky, fwhm = row.sky, row.fwhm_arcsec
         words = (
             f"{row.night:%-d %b %y}",
             row.contributor,
             f"{100 * sky.lit:.0f} %" if sky else "–",
-            f"{wide:.1f}″" if wide else "–",
+            f"{fwhm:.1f}″" if fwhm else "–",
         )
         left = 0
         for number, ((_, width), text) in enumerate(zip(self._columns.fixed, words, strict=False)):

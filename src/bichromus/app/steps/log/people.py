@@ -44,6 +44,7 @@ class PeopleFold(Fold):
         self.add(row)
 
     def choose_contribution(self) -> None:
+        """Choose the folder of a contribution, and take it in."""
         found = QFileDialog.getExistingDirectory(
             self._window, "Take in a contribution", str(Path.home())
         )
@@ -89,6 +90,7 @@ class PeopleFold(Fold):
         self.book.export_contribution(folder, station, with_subs)
 
     def show_people(self) -> None:
+        """Show hours and nights by station."""
         people = self.book.snapshot.view.by_station()
         nights = {
             who: len({r.night for r in self.book.snapshot.view.rows if r.contributor == who})
@@ -147,6 +149,7 @@ class SummaryFold(Fold):
             self.session.context.message(f"The summary is on the clipboard, as {form}.")
 
     def choose_file(self) -> None:
+        """Choose where the summary goes."""
         kinds = (
             "Summary (*.md *.txt *.csv *.json);;The whole log, a row for each sub "
             "(*.log.csv *.log.json)"

@@ -54,14 +54,14 @@ class RunDialog(QDialog):
             self.lines[name] = line
             grid.addWidget(label(words, "muted"), number, 0)
             grid.addWidget(line, number, 1)
-        self.said = label("", "muted", wrap=True)
+        self.message = label("", "muted", wrap=True)
         keep = button("Keep", "Write it into the log (Enter)", "primary")
         keep.setDefault(True)
         keep.clicked.connect(self.keep)
         away = button("Cancel", "Leave the log as it is (Esc)")
         away.clicked.connect(self.reject)
         status_bar = QHBoxLayout()
-        status_bar.addWidget(self.said, 1)
+        status_bar.addWidget(self.message, 1)
         status_bar.addWidget(away)
         status_bar.addWidget(keep)
         column = QVBoxLayout(self)
@@ -86,7 +86,7 @@ class RunDialog(QDialog):
         if self._log.type_run(values, self._run.key if self._run else "", failed.append):
             self.accept()
         elif failed:
-            self.said.setText(failed[0].sentence())
+            self.message.setText(failed[0].sentence())
 
     def _keep_notes(self, run: Run, values: Mapping[str, str]) -> None:
         figures: dict[str, float | None] = {}
@@ -96,7 +96,7 @@ class RunDialog(QDialog):
                 figures[column.id] = float(text) if text else None
             except ValueError:
                 words = column.question.partition(",")[0]
-                self.said.setText(f"The {words} is not a number: {text}.")
+                self.message.setText(f"The {words} is not a number: {text}.")
                 return
         self._log.note(run, values["notes"], figures)
         self.accept()

@@ -37,6 +37,7 @@ class NightBand(QWidget):
         return QSize(760, 300)
 
     def show_plan(self, view: PlanView | None) -> None:
+        """Show the night with its blocks."""
         self.view = view
         self.update()
 

@@ -8,7 +8,7 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QLineEdit, QListWidget, QVBoxLayout, QWidget
 
 from ....core.model.errors import InputError
-from ....core.plan.catalogue import SOURCE, Entry, search
+from ....core.plan.catalogue import SOURCE, CatalogueObject, search
 from ....workspace.library.things import TargetThing
 
 _UNKNOWN_SIZE: Final = (10.0, 10.0)
@@ -37,7 +37,7 @@ class CatalogueBox(QWidget):
         self.results.itemActivated.connect(lambda _item: self.take())
         self.results.itemClicked.connect(lambda _item: self.take())
         self.results.setVisible(False)
-        self._entries: list[Entry] = []
+        self._entries: list[CatalogueObject] = []
         column = QVBoxLayout(self)
         column.setContentsMargins(0, 0, 0, 0)
         column.addWidget(self.query)
@@ -60,13 +60,13 @@ class CatalogueBox(QWidget):
         self.results.setVisible(bool(self._entries))
 
 
-def _line(entry: Entry) -> str:
+def _line(entry: CatalogueObject) -> str:
     size = f", {entry.size_arcmin[0]:g}′" if entry.size_arcmin else ""
     alias = f", {entry.aliases[0]}" if entry.aliases else ""
     return f"{entry.name}, {entry.kind}{size}{alias}"
 
 
-def target_of(entry: Entry) -> TargetThing:
+def target_of(entry: CatalogueObject) -> TargetThing:
     """An object of the catalogue as a target, its lines guessed."""
     return TargetThing(
         name=entry.name,

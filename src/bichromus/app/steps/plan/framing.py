@@ -17,7 +17,7 @@ from ...widgets.later import Pause
 from ...widgets.paint import draw_note, fill_rect
 
 
-class Framing(QWidget):
+class FramingMap(QWidget):
     """North up, east left. ``turned`` carries the camera angle at the end of a gesture."""
 
     turned = pyqtSignal(float)
@@ -43,6 +43,7 @@ class Framing(QWidget):
         return QSize(380, 200)
 
     def show_plan(self, view: PlanView | None, angle: float, overlap: float) -> None:
+        """Show target and field."""
         self.view, self.overlap = view, overlap
         if self._drag is None and not self._pause.isActive():
             self.angle = angle

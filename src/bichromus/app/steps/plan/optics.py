@@ -44,6 +44,7 @@ class OpticsPicture(QWidget):
         return QSize(270, 62)
 
     def show_check(self, filter_: FilterThing, rig: RigThing, check: FilterCheck) -> None:
+        """Show what the filter does in this rig."""
         self._what = (filter_, rig, check)
         shift = focus_shift(filter_.thickness_mm, 1.5168)
         self.setToolTip(

@@ -11,7 +11,7 @@ from ...theme.look import LOOK, font
 from ...widgets.paint import fill_rect, image_of
 
 
-class Rehearsal(QWidget):
+class RehearsalPictures(QWidget):
     """Two simulated pictures with their SNR in words."""
 
     def __init__(self) -> None:
@@ -35,6 +35,7 @@ class Rehearsal(QWidget):
     def show_pictures(
         self, pictures: tuple[np.ndarray, np.ndarray] | None, words: tuple[str, str]
     ) -> None:
+        """Show one sub and the finished stack."""
         self.words = words
         self.pixels = [
             np.repeat((255 * p + 0.5).astype(np.uint8)[..., None], 3, 2) for p in pictures or ()

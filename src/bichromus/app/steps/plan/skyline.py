@@ -35,6 +35,7 @@ class SkylineEditor(QWidget):
         return QSize(380, 130)
 
     def show_points(self, points: Points) -> None:
+        """Show a horizon."""
         if self._held is None:
             self.points = sorted(points)
             self.update()

@@ -7,12 +7,12 @@ from collections.abc import Callable
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
-from ....core.plan.framing import Frame
+from ....core.plan.framing import Framing
 from ....workspace.planning.view import PlanView
 from ...widgets.fold import button, label
 from .band import NightBand
-from .framing import Framing
-from .rehearsal import Rehearsal
+from .framing import FramingMap
+from .rehearsal import RehearsalPictures
 from .strip import NightStrip
 
 
@@ -22,7 +22,7 @@ class PlanStage(QStackedWidget):
     def __init__(self, edit_things: Callable[[], None], show_year: Callable[[], None]) -> None:
         super().__init__()
         self.strip, self.band = NightStrip(), NightBand()
-        self.framing, self.rehearsal = Framing(), Rehearsal()
+        self.framing, self.rehearsal = FramingMap(), RehearsalPictures()
         self.heads = {
             name: (label("", "head"), label("", "muted"))
             for name in ("strip", "night", "frame", "try")
@@ -117,7 +117,7 @@ def _night_words(view: PlanView) -> str:
     return f"{dark}  ·  {moon}"
 
 
-def _frame_words(frame: Frame) -> str:
+def _frame_words(frame: Framing) -> str:
     nx, ny = frame.panels or (1, 1)
     panels = f", {nx} × {ny} panels" if nx * ny > 1 else ""
     return (

@@ -35,10 +35,12 @@ class NightStrip(QWidget):
         return QSize(700, _BAR + 26)
 
     def show_nights(self, nights: tuple[SeasonNight, ...]) -> None:
+        """Show the nights to come."""
         self.nights = nights
         self.update()
 
     def rect_of(self, index: int) -> QRectF:
+        """Where a night lies."""
         width = self.width() / max(len(self.nights), 1)
         return QRectF(index * width + 2, 0, width - 4, self.height())
 

@@ -22,7 +22,7 @@ from PyQt6.QtWidgets import (
 )
 
 from ....core.model.errors import BichromusError, InputError
-from ....core.plan.catalogue import Entry
+from ....core.plan.catalogue import CatalogueObject
 from ....core.plan.horizon import read_horizon
 from ....workspace.library.files import read_things, save_things, with_things
 from ....workspace.library.things import FilterThing, RigThing, SiteThing, TargetThing
@@ -74,12 +74,12 @@ class ThingsDialog(QDialog):
         area = QScrollArea()
         area.setWidgetResizable(True)
         area.setWidget(self._form)
-        self.said = label("", "muted", wrap=True)
+        self.message = label("", "muted", wrap=True)
         self.skyline = SkylineEditor()
         self.skyline.drawn.connect(self._take_points)
         self.catalogue = CatalogueBox()
         self.catalogue.found.connect(self.take_found)
-        self.catalogue.failed.connect(self.said.setText)
+        self.catalogue.failed.connect(self.message.setText)
         row = QHBoxLayout()
         for words, tip, work in (
             ("Add", "A new one of this kind", self.add),
@@ -103,7 +103,7 @@ class ThingsDialog(QDialog):
         column.addWidget(self.catalogue)
         column.addLayout(body, 1)
         column.addWidget(self.skyline)
-        column.addWidget(self.said)
+        column.addWidget(self.message)
         column.addLayout(row)
         self.show_kind()
 
@@ -168,10 +168,10 @@ class ThingsDialog(QDialog):
                 if isinstance(error, ValidationError)
                 else HINTS.get(name, str(error))
             )
-            self.said.setText(f"{name.replace('_', ' ')} stays as it was: {why}.")
+            self.message.setText(f"{name.replace('_', ' ')} stays as it was: {why}.")
             line.setText(to_text(getattr(thing, name)))
             return
-        self.said.setText("")
+        self.message.setText("")
         self._keep(
             f"change {name.replace('_', ' ')}", (*things[:row], changed, *things[row + 1 :]), row
         )
@@ -203,6 +203,7 @@ class ThingsDialog(QDialog):
             first.selectAll()
 
     def remove(self) -> None:
+        """Take the chosen one out."""
         row, things = self.names.currentRow(), self._things()
         if 0 <= row < len(things):
             self._keep(
@@ -211,9 +212,9 @@ class ThingsDialog(QDialog):
                 max(row - 1, 0),
             )
 
-    def take_found(self, entry: Entry) -> None:
+    def take_found(self, entry: CatalogueObject) -> None:
         """Add an object of the catalogue as a target."""
-        self.said.setText("Its lines are a guess until you type their brightness.")
+        self.message.setText("Its lines are a guess until you type their brightness.")
         target = target_of(entry)
         self._keep("add a target", (*self._things(), target), len(self._things()))
 
@@ -224,6 +225,7 @@ class ThingsDialog(QDialog):
             self._keep("draw the horizon", (*things[:row], changed, *things[row + 1 :]), row)
 
     def choose_horizon(self) -> None:
+        """Choose the CSV of a horizon."""
         path, _ = QFileDialog.getOpenFileName(self, "Horizon", str(Path.home()), "CSV (*.csv)")
         if path:
             self.take_horizon(Path(path))
@@ -232,17 +234,18 @@ class ThingsDialog(QDialog):
         """The horizon of the chosen site from a CSV."""
         row, things = self.names.currentRow(), self._things()
         if self._kind != "sites" or not 0 <= row < len(things):
-            self.said.setText("Choose a site first.")
+            self.message.setText("Choose a site first.")
             return
         try:
             horizon = read_horizon(path)
         except InputError as error:
-            self.said.setText(error.sentence())
+            self.message.setText(error.sentence())
             return
         changed = things[row].model_copy(update={"horizon": horizon.points})
         self._keep("take a horizon", (*things[:row], changed, *things[row + 1 :]), row)
 
     def choose_import(self) -> None:
+        """Choose a file of things to take in."""
         path, _ = QFileDialog.getOpenFileName(
             self, "Import things", str(Path.home()), "JSON (*.json)"
         )
@@ -254,7 +257,7 @@ class ThingsDialog(QDialog):
         try:
             found = read_things(path)
         except InputError as error:
-            self.said.setText(error.sentence())
+            self.message.setText(error.sentence())
             return
 
         def change(state: ProjectState) -> ProjectState:
@@ -264,6 +267,7 @@ class ThingsDialog(QDialog):
         self.show_kind()
 
     def choose_export(self) -> None:
+        """Choose where all things go."""
         path, _ = QFileDialog.getSaveFileName(
             self, "Export things", str(Path.home() / "things.json"), "JSON (*.json)"
         )
@@ -274,6 +278,6 @@ class ThingsDialog(QDialog):
         """All things into a file."""
         try:
             save_things(self._session.state.plan, path, overwrite=True)
-            self.said.setText(f"Written: {path.name}.")
+            self.message.setText(f"Written: {path.name}.")
         except BichromusError as error:
-            self.said.setText(error.sentence())
+            self.message.setText(error.sentence())

@@ -10,7 +10,7 @@ from PyQt6.QtWidgets import QCheckBox, QFileDialog, QHBoxLayout, QLineEdit, QWid
 from ....core.files import FORMATS
 from ....core.model.channel import LONG_NAMES
 from ....core.model.errors import InputError, OutputRefused
-from ....workspace.blend.publish import output_shape, summary_rows, targets, used_sources
+from ....workspace.blend.publish import output_files, output_shape, summary_rows, used_sources
 from ...command import Command
 from ...shell.route import StepState
 from ...widgets.choice import ChoiceBox
@@ -131,10 +131,11 @@ class PublishStep(Step):
         self.outcome.setText("")
         self._written_for = self.session.blend.snapshot.recipe
         self.session.publishing.publish(
-            targets(folder, self._stem(), state), self.replace.isChecked()
+            output_files(folder, self._stem(), state), self.replace.isChecked()
         )
 
     def copy_summary(self) -> None:
+        """The acquisition summary on the clipboard."""
         clipboard = QGuiApplication.clipboard()
         if clipboard is not None:
             clipboard.setText(self.session.publishing.summary())
@@ -147,6 +148,7 @@ class PublishStep(Step):
         self.session.publishing.set_publish("formats", formats=chosen)
 
     def set_folder(self, text: str) -> None:
+        """Where the files go."""
         if text != self._folder():
             self.session.publishing.set_publish("folder", folder=text)
 

@@ -101,6 +101,7 @@ class TimePlot(QWidget):
         return QSize(240, 68)
 
     def show_group(self, group: Group | None, index: int) -> None:
+        """Show the figures of a group, one sub in view."""
         if group is not self._group:
             self._group = group
             self._values = [self.figure.value(r) for r in group.subs] if group is not None else []
@@ -112,6 +113,7 @@ class TimePlot(QWidget):
         self.update()
 
     def place_of(self, index: int) -> QPointF | None:
+        """Where the point of a sub lies; None where it has none."""
         value = self._values[index]
         if value is None or self._group is None:
             return None
@@ -205,5 +207,6 @@ class Plots(QWidget):
             grid.addWidget(plot, number // 3, number % 3)
 
     def show_group(self, group: Group | None, index: int) -> None:
+        """Show the figures of a group, one sub in view."""
         for plot in self.plots:
             plot.show_group(group, index)

@@ -87,6 +87,7 @@ class SubsStep(Step):
         self.review.step(count)
 
     def take_suggestions(self) -> None:
+        """Decide all that waits as suggested."""
         count = self.review.take_suggestions()
         self.session.context.message(
             f"{count} decided as suggested. Ctrl+Z takes it back."

@@ -40,6 +40,7 @@ class Strip(QWidget):
         return QSize(760, _H + 22)
 
     def show_group(self, group: Group | None, index: int) -> None:
+        """Show the neighbours of the sub in view."""
         if group is None or self._group is None or group.key != self._group.key:
             self._pixmaps.clear()
         self._group, self._index = group, index
@@ -51,10 +52,12 @@ class Strip(QWidget):
         self.update()
 
     def put(self, file: str) -> None:
+        """A thumbnail is ready."""
         self._pixmaps.pop(file, None)
         self.update()
 
     def rect_of(self, index: int) -> QRectF:
+        """Where the thumbnail of a sub lies."""
         return QRectF(self.width() / 2 - _W / 2 + (index - self._middle()) * (_W + _GAP), 3, _W, _H)
 
     def _middle(self) -> float:

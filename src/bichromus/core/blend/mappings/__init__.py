@@ -1,13 +1,11 @@
 """Mappings: which channel goes where. One module a mapping.
 
-A module of this folder that holds a ``MAPPING`` (or several, as ``MAPPINGS``) is in the registry:
-it is found by itself and appears in the palette sheet, on the command line and in its help.
+A module of this folder holds a ``MAPPING``, or a tuple of them: it is found by itself and appears
+in the palette sheet, on the command line and in its help.
 """
 
 from __future__ import annotations
 
-import importlib
-import pkgutil
 from collections.abc import Collection
 from functools import partial
 from typing import Final
@@ -15,6 +13,7 @@ from typing import Final
 from ...model.channel import WAVELENGTH_NM
 from ...model.errors import UnknownName
 from ...model.recipe import OUTPUTS, BlendSettings
+from ...model.registry import HELPERS, find_entries
 from .base import Mapping, Mix
 from .formula import formula_mix, parse_mapping
 
@@ -36,23 +35,10 @@ FREE: Final = "free"
 
 
 def find_mappings(package: str = __name__) -> dict[str, Mapping]:
-    """The mappings of a package's modules by id, in the order of the sheet. Raises TypeError for
-    what is no Mapping or has no mix, ValueError for an id that is taken.
+    """The mappings of a package's modules by id, in the order of the sheet. Raises TypeError and
+    ValueError as ``find_entries``.
     """
-    found: list[Mapping] = []
-    for info in pkgutil.iter_modules(importlib.import_module(package).__path__):
-        module = importlib.import_module(f"{package}.{info.name}")
-        own = [*getattr(module, "MAPPINGS", ()), getattr(module, "MAPPING", None)]
-        for mapping in own:
-            if mapping is None:
-                continue
-            if not isinstance(mapping, Mapping) or not callable(mapping.mix):
-                raise TypeError(f"a mapping of {info.name} has no mix")
-            found.append(mapping)
-    by_id = {m.id: m for m in sorted(found, key=lambda m: (m.order, m.id))}
-    if len(by_id) < len(found):
-        raise ValueError("two mappings have one id")
-    return by_id
+    return find_entries(package, "MAPPING", Mapping, (*HELPERS, "formula"))
 
 
 MAPPINGS: Final = find_mappings()

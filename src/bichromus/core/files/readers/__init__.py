@@ -1,36 +1,24 @@
 """Readers of pictures: one module a format.
 
-A module of this folder that holds a ``READER`` is in the registry: files that it recognises are
+A module of this folder holds a ``READER`` and is found by itself: files that it recognises are
 read, and its endings appear in file dialogs, in what a dropped folder gives, and in messages.
 """
 
 from __future__ import annotations
 
-import importlib
-import pkgutil
 from typing import Final
 
+from ...model.registry import find_entries
 from .base import Reader
 
 __all__ = ["READERS", "Reader", "find_readers", "picture_patterns", "picture_suffixes", "titles"]
 
 
 def find_readers(package: str = __name__) -> dict[str, Reader]:
-    """The readers of a package's modules by id. Raises TypeError for a READER that cannot read,
-    ValueError for an id that is taken.
+    """The readers of a package's modules by id. Raises TypeError and ValueError as
+    ``find_entries``.
     """
-    found: list[Reader] = []
-    for info in pkgutil.iter_modules(importlib.import_module(package).__path__):
-        reader = getattr(importlib.import_module(f"{package}.{info.name}"), "READER", None)
-        if reader is None:
-            continue
-        if not isinstance(reader, Reader) or not callable(reader.read):
-            raise TypeError(f"READER of {info.name} cannot read")
-        found.append(reader)
-    by_id = {r.id: r for r in sorted(found, key=lambda r: (r.order, r.id))}
-    if len(by_id) < len(found):
-        raise ValueError("two readers have one id")
-    return by_id
+    return find_entries(package, "READER", Reader)
 
 
 READERS: Final = find_readers()

@@ -1,20 +1,19 @@
 """Writers of finished pictures: one module a format.
 
-A module of this folder that holds ``FORMATS`` is in the registry: they appear in Publish and are
+A module of this folder holds its ``FORMATS`` and is found by itself: they appear in Publish and are
 written by the command line for the endings that ask for them.
 """
 
 from __future__ import annotations
 
-import importlib
 import json
-import pkgutil
 from collections.abc import Iterable
 from pathlib import Path
 from typing import Any, Final
 
 from ...model.errors import UnknownName
 from ...model.planes import Header
+from ...model.registry import find_entries
 from ..atomic import atomic
 from .base import Bands, PictureFormat, Task
 
@@ -22,19 +21,10 @@ __all__ = ["FORMATS", "PictureFormat", "blend_header", "find_formats", "format_o
 
 
 def find_formats(package: str = __name__) -> dict[str, PictureFormat]:
-    """The formats of a package's modules by id. Raises TypeError for one that cannot write,
-    ValueError for an id that is taken.
+    """The formats of a package's modules by id. Raises TypeError and ValueError as
+    ``find_entries``.
     """
-    found: list[PictureFormat] = []
-    for info in pkgutil.iter_modules(importlib.import_module(package).__path__):
-        for fmt in getattr(importlib.import_module(f"{package}.{info.name}"), "FORMATS", ()):
-            if not isinstance(fmt, PictureFormat) or not callable(fmt.write):
-                raise TypeError(f"a format of {info.name} cannot write")
-            found.append(fmt)
-    by_id = {f.id: f for f in sorted(found, key=lambda f: (f.order, f.id))}
-    if len(by_id) < len(found):
-        raise ValueError("two formats have one id")
-    return by_id
+    return find_entries(package, "FORMATS", PictureFormat)
 
 
 FORMATS: Final = find_formats()

@@ -1,15 +1,14 @@
 """Cleaning steps of a channel, after its origins were pooled: one module a step.
 
-A module of this folder that holds a ``STEP`` is a step: it is found by itself, and appears in the
+A module of this folder holds a ``STEP``: it is found by itself, and appears in the
 chain of every channel that it offers itself to, in the order of ``order``.
 """
 
 from __future__ import annotations
 
-import importlib
-import pkgutil
 from typing import Final
 
+from ....core.model.registry import find_entries
 from ..prepared import Prepared
 from .base import CleaningInput, CleaningStep, Setting, clean
 
@@ -17,20 +16,8 @@ __all__ = ["STEPS", "CleaningInput", "CleaningStep", "Setting", "clean", "find_s
 
 
 def find_steps(package: str = __name__) -> tuple[CleaningStep, ...]:
-    """The steps of a package's modules. Raises TypeError for one that is no CleaningStep,
-    ValueError for an id that is taken.
-    """
-    found: dict[str, CleaningStep] = {}
-    for info in pkgutil.iter_modules(importlib.import_module(package).__path__):
-        step = getattr(importlib.import_module(f"{package}.{info.name}"), "STEP", None)
-        if step is None:
-            continue
-        if not isinstance(step, CleaningStep):
-            raise TypeError(f"STEP of {info.name} is no CleaningStep")
-        if step.id in found:
-            raise ValueError(f"two cleaning steps are called {step.id}")
-        found[step.id] = step
-    return tuple(sorted(found.values(), key=lambda s: (s.order, s.id)))
+    """The steps of a package's modules. Raises TypeError and ValueError as ``find_entries``."""
+    return tuple(find_entries(package, "STEP", CleaningStep).values())
 
 
 STEPS: Final = find_steps()

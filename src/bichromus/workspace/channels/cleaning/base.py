@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 
-from ....core.measure import FirstLook, measure_plane
+from ....core.measure import StarsAndNoise, measure_plane
 from ....core.model.planes import Header, Picture
 from ....core.model.progress import SILENT, Progress
 from ...project.store import Store
@@ -33,14 +33,14 @@ class CleaningInput:
 
 @dataclass(frozen=True)
 class CleaningResult:
-    """The cleaned plane; ``result`` says in a line what was done; ``look`` saves the measuring
+    """The cleaned plane; ``result`` says in a line what was done; ``known`` saves the measuring
     where stars and noise are known; ``notes`` where more than the result is kept.
     """
 
     picture: Picture
     result: str
     notes: Notes | None = None
-    look: FirstLook | None = None
+    known: StarsAndNoise | None = None
 
 
 @dataclass(frozen=True)
@@ -80,7 +80,7 @@ def clean(
         progress.step(0.1, f"{step.title.lower()} of {prepared.channel}")
         picture = Picture(seen_part(prepared), Header(saturation=prepared.notes.saturation))
         made = step.run(CleaningInput(picture, prepared, setting, others), progress)
-        measure = measure_plane(made.picture, prepared.channel, made.look)
+        measure = measure_plane(made.picture, prepared.channel, made.known)
         notes = made.notes or prepared.notes
         notes = replace(
             notes,

@@ -12,7 +12,7 @@ from typing import Final
 import numpy as np
 
 from ....core.clean.continuum import find_continuum
-from ....core.measure import FirstLook, measure_noise
+from ....core.measure import StarsAndNoise, measure_noise
 from ....core.measure.run import bright_mask
 from ....core.model.planes import Header, Picture
 from ....core.model.progress import Progress
@@ -48,10 +48,10 @@ def _run(given: CleaningInput, progress: Progress) -> CleaningResult:
     stars = replace(line.measure.stars, fwhm_px=found.width)
     whole = fill(one.data, ~np.isfinite(one.data))
     mask = bright_mask(whole, line.measure.stars, line.notes.saturation)
-    look = FirstLook(stars, measure_noise(picture.data, None, avoid=mask), mask)
+    known = StarsAndNoise(stars, measure_noise(picture.data, None, avoid=mask), mask)
     note = ContinuumNote(broad.channel, found.k, found.error, found.stars)
     notes = replace(line.notes, continuum=note).warned(*found.warnings)
-    return CleaningResult(picture, _words(note), notes, look)
+    return CleaningResult(picture, _words(note), notes, known)
 
 
 def _words(note: ContinuumNote) -> str:
