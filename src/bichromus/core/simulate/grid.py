@@ -14,6 +14,7 @@ from ..model.planes import F32
 from .scene import Scene, StarTable
 
 F64 = NDArray[np.float64]
+_BESIDE_PX = 30  # a star so far off still sheds light on the frame
 
 
 @dataclass(frozen=True)
@@ -79,8 +80,8 @@ def seen_on(scene: Scene, grid: Grid) -> Scene:
 def _stars_on(stars: StarTable, home: Grid, grid: Grid) -> StarTable:
     """The stars that fall on a grid, or just beside it."""
     x, y = grid.from_sky(*home.to_sky(stars.x.astype(float), stars.y.astype(float)))
-    near = (x > -30) & (y > -30) & (x < grid.shape[1] + 30) & (y < grid.shape[0] + 30)
-    cut = [
-        a[near].astype(np.float32) for a in (x, y, stars.mag, stars.temperature_k, stars.extinction)
-    ]
+    low, high_y, high_x = -_BESIDE_PX, grid.shape[0] + _BESIDE_PX, grid.shape[1] + _BESIDE_PX
+    near = (x > low) & (y > low) & (x < high_x) & (y < high_y)
+    light = (stars.mag, stars.temperature_k)
+    cut = [a[near].astype(np.float32) for a in (x, y, *light, stars.extinction)]
     return StarTable(*cut)
