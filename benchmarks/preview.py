@@ -79,19 +79,22 @@ def _measure(folder: Path, shape: tuple[int, int]) -> dict[str, float]:
     loop = QEventLoop()
 
     def arrived(_request: object, _pixels: object) -> None:
-        # an answer may still be for the moment before: the picture of this move has its balance
+        # an answer may still be for the moment before: the picture of this move has its balance.
+        # the dial itself does not tell: no gesture holds it, so a late refresh may set it back
         recipe = window.session.blend.snapshot.recipe
-        if recipe is not None and recipe.settings.balance == dial.value:
+        if recipe is not None and recipe.settings.balance == wanted[-1]:
             loop.quit()
 
     window.bridge.rendered.connect(arrived)
+    wanted = [-1.0]
     found = {}
     for name, pause in (("after a pause", 400), ("while dragging", 16)):
         times = []
         for number in range(30):
             settle(pause)
             begun = time.perf_counter()
-            dial.go(0.3 + 0.02 * (number % 10))
+            wanted.append(round(0.3 + 0.02 * (number % 10), 2))
+            dial.go(wanted[-1])
             loop.exec()
             window.canvas.repaint()
             times.append(time.perf_counter() - begun)

@@ -34,6 +34,7 @@ def wait(until: Callable[[], bool], seconds: float = 120) -> None:
 def main() -> int:
     with tempfile.TemporaryDirectory() as config:
         os.environ["XDG_CONFIG_HOME"] = config
+        from bichromus.app.shell.light import use_theme
         from bichromus.app.start import Application, make_application
         from bichromus.app.steps.channels import ChannelsStep
         from bichromus.app.theme.look import LOOK
@@ -127,12 +128,12 @@ def main() -> int:
         window.canvas.fit()
         window.session.blend.set_mapping("hubble-order")
         settle(1200)
-        window.use_theme("red")
+        use_theme(window.settings, "red")
         shot("red-light")
-        window.use_theme("day")
+        use_theme(window.settings, "day")
         window.go("publish")
         shot("publish-day")
-        window.use_theme("dusk")
+        use_theme(window.settings, "dusk")
         window.close()
     return 0
 

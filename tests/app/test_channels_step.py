@@ -165,7 +165,7 @@ def test_a_header_that_says_nothing_is_asked_about(
     qtbot.waitUntil(lambda: "night7.fits" in step.stacks.ask.text(), timeout=5_000)
     assert step.status()[1] == 1
     source = step.session.state.sources[-1]
-    menu = step.stacks._menu(source, window)
+    menu = step.stacks.menu_of(source, window)
     next(a for a in menu.actions() if a.text() == "S2").trigger()
     qtbot.waitUntil(
         lambda: "S2" in step.session.channels.snapshot.names and not step.session.jobs.busy,

@@ -210,13 +210,13 @@ def test_a_horizon_is_drawn_and_a_target_found(qtbot: QtBot, planned: Window) ->
     assert dialog is not None
     sky = dialog.skyline
     qtbot.waitUntil(lambda: len(sky.points) == 6)
-    qtbot.mousePress(sky, Qt.MouseButton.LeftButton, pos=sky._at(100, 50).toPoint())
-    qtbot.mouseMove(sky, sky._at(100, 60).toPoint())
-    qtbot.mouseRelease(sky, Qt.MouseButton.LeftButton, pos=sky._at(100, 60).toPoint())
+    qtbot.mousePress(sky, Qt.MouseButton.LeftButton, pos=sky.place_of(100, 50).toPoint())
+    qtbot.mouseMove(sky, sky.place_of(100, 60).toPoint())
+    qtbot.mouseRelease(sky, Qt.MouseButton.LeftButton, pos=sky.place_of(100, 60).toPoint())
     drawn = planned.session.state.plan.sites[0].horizon
     assert len(drawn) == 7
     assert any(abs(a - 100) <= 2 and abs(h - 60) <= 2 for a, h in drawn)
-    qtbot.mousePress(sky, Qt.MouseButton.RightButton, pos=sky._at(100, 60).toPoint())
+    qtbot.mousePress(sky, Qt.MouseButton.RightButton, pos=sky.place_of(100, 60).toPoint())
     assert len(planned.session.state.plan.sites[0].horizon) == 6
     dialog.fields["sky_mag"].setText("Bortle 4")
     dialog.fields["sky_mag"].editingFinished.emit()

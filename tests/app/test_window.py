@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shutil
+from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
@@ -166,11 +167,32 @@ def test_balance_by_dial_by_key_and_back_by_undo(qtbot: QtBot, window: Window) -
     assert window.session.state.blend.balance_auto
 
 
+def test_the_dial_never_falls_back_to_a_recipe_that_is_older_than_the_gesture(
+    qtbot: QtBot, window: Window, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window.go("blend")
+    step, session = blend_of(window), window.session
+    qtbot.waitUntil(lambda: not session.previews.busy)
+    held: dict[str, Callable[[], None]] = {}
+    with monkeypatch.context() as patched:
+        patched.setattr(session.previews, "request", held.__setitem__)  # no recipe is made yet
+        session.blend.set_settings("balance", balance=0.7, balance_auto=False)
+        step.enter()  # any refresh meanwhile
+        assert session.blend.snapshot.recipe is not None
+        assert session.blend.snapshot.recipe.settings.balance != 0.7
+        assert step.dial.value == 0.7
+        step.nudge(0.02)
+        step.finish()
+    assert session.document.saved.blend.balance == pytest.approx(0.72)
+    held["recipe"]()
+    assert session.blend.snapshot.recipe.settings.balance == pytest.approx(0.72)
+
+
 def test_the_mix_table_takes_typing_arrows_and_the_mouse(qtbot: QtBot, window: Window) -> None:
     window.go("blend")
     table = blend_of(window).table
     table.setFocus()
-    assert table._channels == ["Ha", "O3", "S2"]
+    assert table.channels == ["Ha", "O3", "S2"]
     qtbot.mouseClick(table, Qt.MouseButton.LeftButton, pos=table.cell_rect(1, 1).center().toPoint())
     qtbot.keyClicks(table, "0.35")
     assert window.step.id == "blend"  # digits typed here are no shortcuts
@@ -195,7 +217,7 @@ def test_palettes_are_live_and_choosing_one_fills_the_table(qtbot: QtBot, window
     qtbot.mouseClick(
         step.sheet.row, Qt.MouseButton.LeftButton, pos=step.sheet.row.rect_of(2).center().toPoint()
     )
-    qtbot.waitUntil(lambda: step.table._mix["G"] == {"O3": 0.6, "Ha": 0.4})
+    qtbot.waitUntil(lambda: step.table.mix["G"] == {"O3": 0.6, "Ha": 0.4})
     assert step.share.isVisible()
     step.share.slider.setFocus()
     press(qtbot, step.share.slider, Qt.Key.Key_PageDown)

@@ -8,6 +8,7 @@ import datetime as dt
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -30,10 +31,12 @@ from bichromus.workspace.planning.rehearsal import (
     write_sub,
 )
 from bichromus.workspace.session import Session
+from bichromus.workspace.subs import controller
 from bichromus.workspace.subs.frames import LockedStretch, read_view
 from bichromus.workspace.subs.grading import measure_file
+from bichromus.workspace.subs.groups import Group
 from bichromus.workspace.viewing.request import Request
-from stepped import stepped_session
+from stepped import SteppedLatest, stepped_session
 from waiting import wait
 
 SHAPE = (300, 440)
@@ -190,6 +193,59 @@ def test_faults_are_suggested_decided_undone_and_remembered(
     assert again.subs.snapshot.group.measured == 11  # measured once, kept
     assert again.log.snapshot.hours["O3"] == pytest.approx(10 * 300 / 3600)
     again.close()
+
+
+def test_a_judgement_on_its_way_never_moves_the_person(
+    session: Session, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The person steps on in the middle of a judgement: the sub in view stays the person's."""
+    review = session.subs
+    wait(lambda: review.snapshot.group is not None and not session.jobs.busy)
+    assert isinstance(session.previews, SteppedLatest)
+    targets = [7, 2, 5]
+    make = controller.make_group
+
+    def stepped_on(*values: Any) -> Group:
+        made = make(*values)
+        if targets:
+            review.go(targets.pop(0))
+        return made
+
+    monkeypatch.setattr(controller, "make_group", stepped_on)
+    for target in tuple(targets):
+        before = review.snapshot
+        review.refresh()
+        while session.previews.step():
+            pass
+        assert review.snapshot.index == target
+        assert review.snapshot.group is not before.group
+    # a sub that is decided meanwhile stands in the new group as decided, and the step goes on
+    review.go(3)
+    here = review.snapshot.current
+    assert here is not None
+    review.decide(False)
+    assert review.snapshot.index == 4
+    wait(lambda: review.snapshot.group is not None and not review.snapshot.group.subs[3].sub.kept)
+    assert review.snapshot.index == 4
+    assert review.snapshot.group is not None
+    assert review.snapshot.group.subs[3].sub.identity == here.sub.identity
+    # what was seen before is as it was: nobody changes a snapshot
+    assert before.index == 2
+
+
+def test_a_group_that_is_chosen_while_another_is_judged_wins(session: Session) -> None:
+    review = session.subs
+    wait(lambda: len(review.snapshot.groups) == 2 and not session.jobs.busy)
+    assert isinstance(session.previews, SteppedLatest)
+    first, second = review.snapshot.groups
+    for key in (first, second, first, second):
+        review.refresh()
+        review.choose(key)
+    while session.previews.step():
+        pass
+    assert review.snapshot.group is not None
+    assert review.snapshot.group.key == second
+    assert review.snapshot.index < len(review.snapshot.group.subs)
 
 
 def test_the_night_is_stacked_and_the_next_plan_changes(session: Session) -> None:

@@ -24,8 +24,8 @@ class MixTable(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self._channels: list[str] = []
-        self._mix: dict[str, dict[str, float]] = {}
+        self.channels: list[str] = []
+        self.mix: dict[str, dict[str, float]] = {}
         self._noise: dict[str, float] = {}
         self._cell = (0, 0)
         self._drag: tuple[float, float] | None = None
@@ -46,18 +46,18 @@ class MixTable(QWidget):
         """Show weights and the predicted noise of each output (sRGB code)."""
         self._noise = noise
         if self._drag is None and not self._typed:
-            self._channels, self._mix = channels, {o: dict(r) for o, r in mix.items()}
+            self.channels, self.mix = channels, {o: dict(r) for o, r in mix.items()}
             self._cell = (min(self._cell[0], max(len(channels) - 1, 0)), self._cell[1])
             self.updateGeometry()
         self.setFixedHeight(self.sizeHint().height())
         self.update()
 
     def sizeHint(self) -> QSize:
-        return QSize(280, _HEAD + _ROW * max(len(self._channels), 1) + _FOOT)
+        return QSize(280, _HEAD + _ROW * max(len(self.channels), 1) + _FOOT)
 
     def weight(self, row: int, column: int) -> float:
         """The weight of a cell."""
-        return self._mix.get(OUTPUTS[column][0], {}).get(self._channels[row], 0.0)
+        return self.mix.get(OUTPUTS[column][0], {}).get(self.channels[row], 0.0)
 
     def cell_rect(self, row: int, column: int) -> QRectF:
         """Where a cell lies."""
@@ -74,13 +74,13 @@ class MixTable(QWidget):
         for column, (_, words) in enumerate(OUTPUTS):
             box = self.cell_rect(0, column)
             painter.drawText(QRectF(box.left(), 0, box.width() - 6, _HEAD - 2), right, words)
-        for row, name in enumerate(self._channels):
+        for row, name in enumerate(self.channels):
             self._paint_row(painter, row, name)
         if not self._noise:
             return
         painter.setFont(font(9))
         painter.setPen(QColor(t.muted))
-        top = _HEAD + _ROW * len(self._channels)
+        top = _HEAD + _ROW * len(self.channels)
         painter.drawText(QRectF(0, top, _NAME, _FOOT), Qt.AlignmentFlag.AlignVCenter, "noise")
         for column, (output, _) in enumerate(OUTPUTS):
             box = self.cell_rect(0, column)
@@ -119,7 +119,7 @@ class MixTable(QWidget):
             painter.drawText(box.adjusted(4, 0, -6, -2), right, text)
 
     def _hit(self, place: QPointF) -> tuple[int, int] | None:
-        for row in range(len(self._channels)):
+        for row in range(len(self.channels)):
             for column in range(3):
                 if self.cell_rect(row, column).contains(place):
                     return row, column
@@ -127,9 +127,9 @@ class MixTable(QWidget):
 
     def _put(self, weight: float, done: bool) -> None:
         row, column = self._cell
-        output, name = OUTPUTS[column][0], self._channels[row]
+        output, name = OUTPUTS[column][0], self.channels[row]
         weight = round(min(max(weight, -1.0), 1.0), 2)
-        self._mix.setdefault(output, {})[name] = weight
+        self.mix.setdefault(output, {})[name] = weight
         self.update()
         (self.settled if done else self.moved).emit(output, name, weight)
 
@@ -177,7 +177,7 @@ class MixTable(QWidget):
         self._put(weight, True)
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        if event is None or not self._channels:
+        if event is None or not self.channels:
             return
         key, text = Qt.Key(event.key()), event.text()
         row, column = self._cell
@@ -203,7 +203,7 @@ class MixTable(QWidget):
             self._finish_typing()
             down, across = moves[key]
             self._cell = (
-                min(max(row + down, 0), len(self._channels) - 1),
+                min(max(row + down, 0), len(self.channels) - 1),
                 min(max(column + across, 0), 2),
             )
         else:

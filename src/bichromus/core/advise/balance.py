@@ -9,6 +9,8 @@ from ..blend.noise import PredictedNoise, at_balance, predict_noise
 from ..model.recipe import Recipe
 from .base import Advice, hours_text, listed
 
+_LACKING = 1.01  # factor of SNR below which a channel lacks nothing
+
 
 @dataclass(frozen=True)
 class Need:
@@ -50,7 +52,7 @@ def hours_for_full_colour(recipe: Recipe) -> list[Need]:
         low, high = (
             (middle, high) if predict_noise(full, factors(middle)).within(limits) else (low, middle)
         )
-    needs = [Need(n, f, recipe.channels[n].hours) for n, f in factors(low).items() if f > 1.01]
+    needs = [Need(n, f, recipe.channels[n].hours) for n, f in factors(low).items() if f > _LACKING]
     return sorted(needs, key=lambda need: -(need.hours_more or need.factor))
 
 

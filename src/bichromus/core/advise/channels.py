@@ -12,6 +12,8 @@ from ..pool.stacks import USELESS
 from .base import Advice, hours_text
 
 _TILT: Final = 0.08  # of the star width
+_TILT_SURE: Final = 5.0  # times its error
+_EVEN: Final = 1.5  # the best SNR over the worst, up to which lines count as even
 
 
 @dataclass(frozen=True)
@@ -74,7 +76,7 @@ def advise_channels(
         "SNR = mean signal over the nebula / noise over one star's beam. "
         "It grows as the square root of the hours."
     )
-    if high < 1.5 * low:
+    if high < _EVEN * low:
         return Advice("good", f"The lines are even: SNR {low:.0f} to {high:.0f}.", rows, formula)
     had = hours.get(weakest)
     if had:
@@ -115,7 +117,9 @@ def _leaks(standings: Mapping[str, Standing]) -> Advice | None:
 def _tilt(standings: Mapping[str, Standing]) -> Advice | None:
     fields = {stack: (f, name) for name, s in standings.items() for stack, f in s.fields.items()}
     tilted = {
-        k: v for k, v in fields.items() if v[0].tilt > max(_TILT * v[0].middle, 5 * v[0].error)
+        k: v
+        for k, v in fields.items()
+        if v[0].tilt > max(_TILT * v[0].middle, _TILT_SURE * v[0].error)
     }
     if not tilted:
         return None

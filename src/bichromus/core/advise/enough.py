@@ -8,6 +8,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from ..plan.program import MISSING_H
 from .base import Advice, hours_text, listed
 
 
@@ -78,8 +79,8 @@ def advise_enough(channels: Sequence[Growth]) -> Advice | None:
         "SNR grows as the square root of the hours. An hour under tonight's sky counts for "
         "less where the Moon brightens it."
     )
-    open_ones = [g for g in wanted if g.missing_h > 0.02]
-    reached = [g.channel for g in wanted if g.missing_h <= 0.02]
+    open_ones = [g for g in wanted if g.missing_h > MISSING_H]
+    reached = [g.channel for g in wanted if g.missing_h <= MISSING_H]
     if not open_ones:
         return Advice("good", f"All goals are reached: {listed(reached)}.", rows, formula)
     measured = [

@@ -6,7 +6,7 @@ from collections.abc import Callable, Sequence
 
 from ..plan.blocks import Block
 from ..plan.night import Night
-from ..plan.program import ChannelPlan, NightPlan
+from ..plan.program import MISSING_H, ChannelPlan, NightPlan
 from .base import Advice, hours_text, listed
 
 
@@ -48,9 +48,9 @@ def advise_tonight(
             f"{hours_text(c.wanted_h)}, " + (hours_text(c.had_h) if c.had_h else "none"),
         )
         for c in channels
-        if c.missing_h > 0.02
+        if c.missing_h > MISSING_H
     )
-    if all(c.missing_h <= 0.02 for c in channels):
+    if all(c.missing_h <= MISSING_H for c in channels):
         return Advice(
             "good",
             f"All goals for {target} are reached: nothing has to be shot tonight.",

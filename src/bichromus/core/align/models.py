@@ -11,11 +11,17 @@ from typing import Final
 import numpy as np
 from numpy.typing import NDArray
 
+from ..numerics.robust import MAD_TO_SIGMA, RAYLEIGH_MEDIAN
+
 F64 = NDArray[np.float64]
 Points = tuple[F64, F64]
 ORDER: Final = ("similarity", "affine", "homography", "poly2", "poly3")
 PARAMETERS: Final = {"similarity": 4, "affine": 6, "homography": 8, "poly2": 12, "poly3": 20}
 _BETTER: Final = 0.95
+"""A richer model is taken where it beats the simpler one by 5 % on stars that it did not see."""
+_KEEP: Final = (3.5, 1.2)  # sigma of distances that count, and how much longer their tail is
+_SURE_PX: Final = 0.02  # no centroid is better
+_FEWEST: Final = 6
 
 
 @dataclass(frozen=True)
@@ -120,9 +126,9 @@ def choose(
         model = _best_model(_cut(output, keep), _cut(source, keep), mirror, seed)
         warp = fit(model, _cut(output, keep), _cut(source, keep), mirror)
         off = _distance(warp, output, source)
-        sigma = max(1.4826 * float(np.median(off[keep])) / 1.177, 0.02)
-        new = off < 3.5 * sigma * 1.2
-        if np.array_equal(new, keep) or new.sum() < 6:
+        sigma = max(MAD_TO_SIGMA * float(np.median(off[keep])) / RAYLEIGH_MEDIAN, _SURE_PX)
+        new = off < _KEEP[0] * sigma * _KEEP[1]
+        if np.array_equal(new, keep) or new.sum() < _FEWEST:
             break
         keep = new
     warp = fit(model, _cut(output, keep), _cut(source, keep), mirror)

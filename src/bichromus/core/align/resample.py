@@ -19,6 +19,8 @@ from .models import F64, Warp
 
 _ROWS: Final = 128
 _SATURATED: Final = 0.9
+_PARTS: Final = (1.1, 1.5)
+"""Scales up to which a pixel is sampled once, or two times two; above, three times three."""
 
 
 @dataclass(frozen=True)
@@ -63,7 +65,7 @@ def resample(
     )
     j = warp.jacobian(corner[0] + shape[1] / 2, corner[1] + shape[0] / 2)
     scale = float(np.sqrt(abs(np.linalg.det(j))))
-    parts = 1 if scale <= 1.1 else 2 if scale <= 1.5 else 3
+    parts = 1 if scale <= _PARTS[0] else 2 if scale <= _PARTS[1] else 3
     out = np.empty(shape, np.float32)
 
     def work(band: tuple[int, int]) -> tuple[int, int, F32]:

@@ -16,6 +16,7 @@ F64 = NDArray[np.float64]
 _MOST: Final = 60
 _BIN: Final = 5.0
 _SURE: Final = 6.0
+_FEWEST: Final = 5  # stars in common
 
 
 @dataclass(frozen=True)
@@ -51,7 +52,7 @@ def match_rigid(
     either way are tried, about the middle of the stars, and the same after a half turn.
     """
     one, two = (np.stack(p)[:, :_MOST].astype(float) for p in (output, source))
-    if one.shape[1] < 5 or two.shape[1] < 5:
+    if min(one.shape[1], two.shape[1]) < _FEWEST:
         return None
     middles = np.mean([one.min(1), one.max(1)], 0), np.mean([two.min(1), two.max(1)], 0)
     best: tuple[int, float, F64] | None = None
@@ -106,7 +107,7 @@ def _refine(one: F64, two: F64, first: Rigid) -> Rigid | None:
     size = np.ptp(two, 1)
     chance = min(two.shape[1] * np.pi * tolerance**2 / max(float(size[0] * size[1]), 1.0), 1.0)
     sure = -binom.logsf(found.matched - 3, one.shape[1], chance) / np.log(10)
-    return found if sure >= _SURE and found.matched >= 5 else None
+    return found if sure >= _SURE and found.matched >= _FEWEST else None
 
 
 def _fit(one: F64, two: F64) -> Rigid:

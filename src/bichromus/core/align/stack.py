@@ -15,6 +15,7 @@ from ..measure.stars import find_stars
 from ..model.errors import InputError, NotEnoughData
 from ..model.planes import F32, Picture
 from ..model.progress import SILENT, Progress
+from ..numerics.robust import MAD_TO_SIGMA
 from ..numerics.smoothing import fill, smooth_mosaic
 from .crop import Box, largest_box
 from .match import Match, match
@@ -250,7 +251,7 @@ def _pixel_noise(plane: F32) -> float:
     steps = np.abs(
         plane[::4, 1::4][:, : plane.shape[1] // 4] - plane[::4, ::4][:, : plane.shape[1] // 4]
     )
-    return float(1.4826 * np.nanmedian(steps) / np.sqrt(2)) or 1e-12
+    return float(MAD_TO_SIGMA * np.nanmedian(steps) / np.sqrt(2)) or 1e-12
 
 
 def _with_header(picture: Picture, data: F32, scale: float, moved: bool) -> Picture:

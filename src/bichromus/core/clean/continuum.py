@@ -11,6 +11,7 @@ from ..measure.run import check_same_shape
 from ..measure.stars import find_stars, zero_sum
 from ..model.errors import NotEnoughData
 from ..model.planes import F32, Picture
+from ..numerics.robust import FWHM_TO_SIGMA, MAD_TO_SIGMA
 from ..numerics.smoothing import fill, gaussian
 from ..numerics.surface import low_surface
 
@@ -62,9 +63,9 @@ def find_continuum(line: Picture, broad: Picture) -> Continuum:
             file=broad.file,
         )
     wide = max(widths[0] or widths[1], widths[1])
-    blurs = [float(np.sqrt(max(wide**2 - (w or wide) ** 2, 0))) / 2.355 for w in widths]
+    blurs = [float(np.sqrt(max(wide**2 - (w or wide) ** 2, 0))) / FWHM_TO_SIGMA for w in widths]
     responses = [zero_sum(gaussian(p, b), wide) for p, b in zip(planes, blurs, strict=True)]
-    sigma = [1.4826 * float(np.median(np.abs(r[::3, ::3]))) for r in responses]
+    sigma = [MAD_TO_SIGMA * float(np.median(np.abs(r[::3, ::3]))) for r in responses]
     x, y = np.rint(stars[1].x).astype(int), np.rint(stars[1].y).astype(int)
     h = [_peak(r, x, y) for r in responses]
     good = (h[1] > _BRIGHT * sigma[1]) & _unsaturated(line, x, y) & _unsaturated(broad, x, y)
@@ -117,7 +118,7 @@ def _tukey(values: np.ndarray, weights: np.ndarray) -> tuple[float, float]:
     order = np.argsort(values)
     total = np.cumsum(weights[order])
     centre = float(values[order][np.searchsorted(total, total[-1] / 2)])
-    sigma = max(1.4826 * float(np.median(np.abs(values - centre))), 1e-12)
+    sigma = max(MAD_TO_SIGMA * float(np.median(np.abs(values - centre))), 1e-12)
     w = weights
     for _ in range(20):
         w = weights * np.clip(1 - ((values - centre) / (4.685 * sigma)) ** 2, 0, 1) ** 2

@@ -13,6 +13,7 @@ from ..measure.run import StarsAndNoise, stars_and_noise
 from ..model.errors import InputError
 from ..model.planes import F32, Mask, Picture
 from ..numerics.poly import F64, Poly, fit_poly
+from ..numerics.robust import MAD_TO_SIGMA, MEDIAN_NOISE
 
 MOST: Final = 4
 _TILES: Final = 34  # tiles along the longer side
@@ -140,7 +141,7 @@ def _sky_tiles(
     """Keep the tiles that show sky: from the low half, those that a surface explains, nebula
     dropped harder.
     """
-    spread = 1.2533 * noise / tiles.size * 1.5
+    spread = MEDIAN_NOISE * noise / tiles.size * 1.5
     used = tiles.level <= np.quantile(tiles.level - _plane_of(tiles, shape), 0.5) + _plane_of(
         tiles, shape
     )
@@ -150,7 +151,7 @@ def _sky_tiles(
         chosen = degree if degree is not None else _choose(current, shape)
         off = tiles.level - _fit(current, shape, chosen).at(tiles.x, tiles.y)
         below = off[off <= np.median(off[used])]
-        sigma = max(1.4826 * float(np.median(np.abs(below - np.median(off[used])))), spread)
+        sigma = max(MAD_TO_SIGMA * float(np.median(np.abs(below - np.median(off[used])))), spread)
         new = (off < _SKY[1] * sigma) & (off > _SKY[0] * sigma)
         if new.sum() < 2 * (chosen + 1) * (chosen + 2) / 2 or np.array_equal(new, used):
             break
@@ -195,7 +196,7 @@ def _choose(tiles: Tiles, shape: tuple[int, int]) -> int:
             off = level[~seen] - fit_poly(x[seen], y[seen], level[seen], shape, degree, 4).at(
                 x[~seen], y[~seen]
             )
-            scale = 1.4826 * np.median(np.abs(off)) + 1e-30
+            scale = MAD_TO_SIGMA * np.median(np.abs(off)) + 1e-30
             total += float(np.minimum(np.abs(off), 5 * scale).sum())
         if total < _BETTER * error:
             best, error = degree, total

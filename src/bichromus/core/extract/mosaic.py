@@ -26,6 +26,7 @@ from .unmix import least_squares, unmixing
 
 _PEDESTAL_PX: Final = 24.0
 _GREENS_APART: Final = 0.35
+_BRIGHTEST: Final = 0.97  # quantile of light at which the two greens are compared
 _PATTERNS: Final = ("RGGB", "BGGR", "GRBG", "GBRG")
 
 
@@ -95,7 +96,7 @@ def check_greens(sites: BayerSites, picture: Picture) -> None:
     one, two = (fill(p, ~np.isfinite(p)) for name, _, _, p in sites.planes if name == "G")
     x, y = band(one, 3, 5), band(two, 3, 5)
     light = np.abs(x) + np.abs(y)
-    strong = light > np.quantile(light[::3, ::3], 0.97)
+    strong = light > np.quantile(light[::3, ::3], _BRIGHTEST)
     if not strong.any():
         return
     a, b = float(np.abs(x[strong]).mean()), float(np.abs(y[strong]).mean())

@@ -9,7 +9,7 @@ import numpy as np
 
 from ..model.errors import NotEnoughData
 from ..model.planes import F32, Mask
-from ..numerics.robust import clipped_sigma
+from ..numerics.robust import MAD_TO_SIGMA, clipped_sigma
 from ..numerics.smoothing import fill
 from ..numerics.starlet import band
 
@@ -53,7 +53,7 @@ def line_scale(first: F32, second: F32, stars: Mask, sigma: tuple[float, float])
             )
         scale = _deming(x, y, vy / vx)
         residual = y - scale * x
-        sigma_r = 1.4826 * float(np.median(np.abs(residual)))
+        sigma_r = MAD_TO_SIGMA * float(np.median(np.abs(residual)))
         keep = np.abs(residual) < _CLIP * max(sigma_r, 1e-30)
         if keep.all():
             break

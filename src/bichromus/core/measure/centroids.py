@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ..model.planes import F32
+from ..numerics.robust import FWHM_TO_SIGMA
 
 
 def centroids(
@@ -37,7 +38,7 @@ def centroids(
     ring = (np.abs(dx) == reach) | (np.abs(dy) == reach)
     part -= np.median(part[:, ring], axis=1)[:, None, None]
     bright = np.maximum(part, 0)
-    s2 = 2 * (width_px / 2.355) ** 2
+    s2 = 2 * (width_px / FWHM_TO_SIGMA) ** 2
     mx = my = np.zeros(int(inside.sum()))
     for _ in range(passes):
         weight = (

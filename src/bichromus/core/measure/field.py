@@ -13,6 +13,7 @@ from ..model.errors import NotEnoughData
 from ..model.measures import Stars
 from ..model.planes import F32
 from ..numerics.poly import F64, Poly, fit_poly
+from ..numerics.robust import MAD_TO_SIGMA
 from .moffat import moffat_shapes
 
 LEAST: Final = 30
@@ -150,7 +151,7 @@ def star_field(plane: F32, stars: Stars, saturation: float | None = None) -> Sta
     surface = fit_poly(px, py, width, shape, 2)
     long = 1 - small / large
     off = width - surface.at(px, py)
-    sigma = 1.4826 * float(np.median(np.abs(off)))
+    sigma = MAD_TO_SIGMA * float(np.median(np.abs(off)))
     plus, cross = (fit_poly(px, py, long * f(2 * angle), shape, 1) for f in (np.cos, np.sin))
     return StarField(shape, surface, plus, cross, len(shapes), _corner_error(px, py, shape) * sigma)
 

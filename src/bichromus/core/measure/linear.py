@@ -9,6 +9,7 @@ import numpy as np
 from ..model.errors import NotLinear
 from ..model.measures import Stars
 from ..model.planes import F32, Picture
+from ..numerics.robust import MAD_TO_SIGMA
 
 _WIDER: Final = 1.3
 _ENOUGH: Final = 40
@@ -39,7 +40,7 @@ def width_growth(plane: F32, stars: Stars, saturation: float | None) -> float | 
     floor = np.median(stamps, axis=(1, 2), keepdims=True)
     above = stamps - floor
     peak = above[:, reach - 1 : reach + 2, reach - 1 : reach + 2].max((1, 2))
-    noise = 1.4826 * np.median(np.abs(above), axis=(1, 2))
+    noise = MAD_TO_SIGMA * np.median(np.abs(above), axis=(1, 2))
     top = np.inf if saturation is None else _UNCLIPPED * saturation
     good = (peak > _BRIGHT * noise) & (peak + floor[:, 0, 0] < top)
     if good.sum() < _ENOUGH:

@@ -9,6 +9,11 @@ import numpy as np
 from ..model.planes import F32
 
 _ROUNDS: Final = 25
+_STAMP: Final = 3.2  # star widths from the middle of a stamp to its edge
+_ALONE: Final = 4  # star widths to the next star
+_UNCLIPPED: Final = 0.7  # of the top value
+_LEAST_AMPLITUDE: Final = 0.2  # of the stamp's peak
+_LN_BETA: Final = (0.2, 2.8)  # outside, a fit has run off
 
 
 def moffat_widths(
@@ -20,8 +25,8 @@ def moffat_widths(
     ``x`` and ``y`` are integer peak positions, brightest first; ``width`` is a first FWHM in
     pixels.
     """
-    reach = int(np.ceil(3.2 * width))
-    stamps = _isolated(plane, x, y, reach, 4 * width, saturation, most)
+    reach = int(np.ceil(_STAMP * width))
+    stamps = _isolated(plane, x, y, reach, _ALONE * width, saturation, most)
     if not len(stamps):
         return np.empty((0, 3))
     return _fit(stamps, width)
@@ -40,8 +45,8 @@ def moffat_shapes(
     ``beta`` for all, the median of free fits where None. The order of the stars is kept; those that
     cannot be fitted are left out.
     """
-    reach = int(np.ceil(3.2 * width))
-    stamps, at = _stamps_of(plane, x, y, reach, 4 * width, saturation, most)
+    reach = int(np.ceil(_STAMP * width))
+    stamps, at = _stamps_of(plane, x, y, reach, _ALONE * width, saturation, most)
     if not len(stamps):
         return np.empty((0, 5))
     p = _solve(stamps, width, beta)
@@ -83,7 +88,7 @@ def _stamps_of(
         if not (reach <= xi < wide - reach and reach <= yi < height - reach):
             continue
         part = plane[yi - reach : yi + reach + 1, xi - reach : xi + reach + 1]
-        if saturation is not None and part.max() > 0.7 * saturation:
+        if saturation is not None and part.max() > _UNCLIPPED * saturation:
             continue
         if np.count_nonzero(np.hypot(x - xi, y - yi) < apart) == 1:
             stamps.append(part.astype(float))
@@ -164,11 +169,11 @@ def _axes(p: np.ndarray, width: float) -> tuple[np.ndarray, np.ndarray, np.ndarr
     amplitude, x0, y0, _, a, b, c, ln_beta = p.T
     middle, spread = (a + b) / 2, np.hypot((a - b) / 2, c / 2)
     good = (
-        (amplitude > 0.2)
+        (amplitude > _LEAST_AMPLITUDE)
         & (np.hypot(x0, y0) < width)
         & (middle - spread > 1e-6)
-        & (ln_beta > 0.2)
-        & (ln_beta < 2.8)
+        & (ln_beta > _LN_BETA[0])
+        & (ln_beta < _LN_BETA[1])
     )
     k = 2 * np.sqrt(2 ** np.exp(-ln_beta[good]) - 1)
     small = k / np.sqrt((middle + spread)[good])

@@ -11,6 +11,7 @@ from scipy.ndimage import label
 
 from ..model.measures import Stars
 from ..model.planes import F32, Mask
+from ..numerics.robust import FWHM_TO_SIGMA, MAD_TO_SIGMA
 from .moffat import moffat_widths
 
 _MESH: Final = 48
@@ -25,7 +26,9 @@ _OFF_CENTRE: Final = (0.35, 0.5)  # of the width, and px: a peak's profile lies 
 
 
 @dataclass(frozen=True)
-class _Peaks:
+class Peaks:
+    """Pixels (N,) where a response is highest, and its height there."""
+
     y: np.ndarray
     x: np.ndarray
     strength: np.ndarray
@@ -42,7 +45,7 @@ def find_stars(
     """
     width = max(width or _first_width(plane), _NARROWEST_PX)
     response = zero_sum(plane, width)
-    peaks = _peaks(response, width)
+    peaks = find_peaks(response, width)
     keep = _clean(plane, peaks, width)
     y, x, flux = peaks.y[keep], peaks.x[keep], peaks.strength[keep]
     order = np.argsort(flux)[::-1][:most]
@@ -68,7 +71,7 @@ def star_seeds(plane: F32, width_px: float) -> tuple[np.ndarray, np.ndarray, np.
     """Peaks that may be stars, more of them than ``find_stars`` keeps: x, y and strength, strongest
     first.
     """
-    peaks = _peaks(zero_sum(plane, width_px), width_px)
+    peaks = find_peaks(zero_sum(plane, width_px), width_px)
     keep = _clean(plane, peaks, width_px, least=0.7)
     order = np.argsort(peaks.strength[keep])[::-1]
     return peaks.x[keep][order], peaks.y[keep][order], peaks.strength[keep][order]
@@ -78,7 +81,7 @@ def zero_sum(plane: F32, fwhm_px: float) -> F32:
     """Response of a Gaussian of 0.8 FWHM less its mean over a disc: zero on any plane, high on
     stars.
     """
-    sigma = 0.8 * fwhm_px / 2.355
+    sigma = 0.8 * fwhm_px / FWHM_TO_SIGMA
     reach = max(2, int(np.ceil(1.5 * fwhm_px)))
     yy, xx = np.mgrid[-reach : reach + 1, -reach : reach + 1]
     disc = xx * xx + yy * yy <= (1.5 * fwhm_px) ** 2
@@ -123,7 +126,7 @@ def _first_width(plane: F32) -> float:
     plane = _centre(plane, 1400)
     found: dict[tuple[int, int], float] = {}
     for guess in (2.0, 3.0, 4.5, 6.5):
-        peaks = _peaks(zero_sum(plane, guess), guess)
+        peaks = find_peaks(zero_sum(plane, guess), guess)
         order = np.argsort(peaks.strength)[::-1]
         order = order[len(order) // 20 : len(order) // 20 + _FIRST_PEAKS]
         for i in order:
@@ -168,7 +171,8 @@ def _half_width(plane: F32, x: float, y: float) -> float | None:
     return float(np.mean(spans)) if max(spans) < 2.0 * min(spans) + 0.5 else None
 
 
-def _peaks(response: F32, width: float) -> _Peaks:
+def find_peaks(response: F32, width: float) -> Peaks:
+    """Peaks of a zero-sum response (H, W) above 5 local sigma, a star ``width`` apart."""
     sigma = _local_sigma(response)
     size = 2 * max(1, round(width)) + 1
     highest = cv2.dilate(response, np.ones((size, size), np.uint8))
@@ -176,7 +180,7 @@ def _peaks(response: F32, width: float) -> _Peaks:
     edge = int(np.ceil(2 * width)) + 1
     top[:edge], top[-edge:], top[:, :edge], top[:, -edge:] = False, False, False, False
     y, x = np.nonzero(top)
-    return _Peaks(y.astype(float), x.astype(float), response[y, x].astype(float))
+    return Peaks(y.astype(float), x.astype(float), response[y, x].astype(float))
 
 
 def _local_sigma(response: F32) -> F32:
@@ -188,7 +192,7 @@ def _local_sigma(response: F32) -> F32:
     )  # every second pixel of a cell is enough
     thin = np.abs(response[: rows * tall * 2 : 2, : columns * across * 2 : 2])
     cells = thin.reshape(rows, tall, columns, across).swapaxes(1, 2).reshape(rows, columns, -1)
-    grid = np.asarray(1.4826 * np.median(cells, axis=2), np.float32)
+    grid = np.asarray(MAD_TO_SIGMA * np.median(cells, axis=2), np.float32)
     if min(grid.shape) >= 3:
         grid = np.asarray(cv2.medianBlur(grid, 3), np.float32)
     wide = cv2.resize(grid, (width, height), interpolation=cv2.INTER_LINEAR)
@@ -200,7 +204,7 @@ def _stamps(plane: F32, x: np.ndarray, y: np.ndarray, reach: int) -> np.ndarray:
     return plane[(y[:, None, None] + dy).astype(int), (x[:, None, None] + dx).astype(int)]
 
 
-def _clean(plane: F32, peaks: _Peaks, width: float, least: float = 0.85) -> np.ndarray:
+def _clean(plane: F32, peaks: Peaks, width: float, least: float = 0.85) -> np.ndarray:
     """Which peaks a star profile explains: least squares on [P, Px, Py, 1, x, y] against
     [1, x, y].
     """
@@ -208,12 +212,12 @@ def _clean(plane: F32, peaks: _Peaks, width: float, least: float = 0.85) -> np.n
         return np.zeros(0, bool)
     reach = int(np.ceil(2 * width))
     yy, xx = (a.ravel().astype(float) for a in np.mgrid[-reach : reach + 1, -reach : reach + 1])
-    s2 = (width / 2.355) ** 2
+    s2 = (width / FWHM_TO_SIGMA) ** 2
     profile = np.exp(-(xx * xx + yy * yy) / (2 * s2))
     full = np.stack([profile, profile * xx / s2, profile * yy / s2, np.ones_like(xx), xx, yy], 1)
     flat = full[:, 3:]
     data = _stamps(plane, peaks.x, peaks.y, reach).reshape(len(peaks.x), -1).astype(float)
-    noise = 1.4826 * np.median(np.abs(np.diff(data, axis=1)), axis=1) / np.sqrt(2)
+    noise = MAD_TO_SIGMA * np.median(np.abs(np.diff(data, axis=1)), axis=1) / np.sqrt(2)
     fitted = data @ np.linalg.pinv(full).T
     rest = ((data - fitted @ full.T) ** 2).sum(1)
     rest_flat = ((data - (data @ np.linalg.pinv(flat).T) @ flat.T) ** 2).sum(1)

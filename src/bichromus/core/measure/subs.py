@@ -9,10 +9,10 @@ import cv2
 import numpy as np
 
 from ..model.planes import F32
-from ..numerics.robust import clipped_sigma
+from ..numerics.robust import MAD_TO_SIGMA, clipped_sigma
 from ..numerics.starlet import WHITE, details
 from .moffat import moffat_widths
-from .stars import _peaks, find_stars, zero_sum
+from .stars import find_peaks, find_stars, zero_sum
 from .trail import distance_from, find_trail, trail_factor
 
 _MOST_SIDE: Final = 1400  # stars are measured in the middle of larger frames
@@ -91,7 +91,7 @@ def measure_sub(
     ):
         found = find_stars(middle, saturation, width=found.fwhm_px)  # the guess was far off
     width = max(found.fwhm_px or width_px or 3.0, SHARPEST_PX)
-    peaks = _peaks(zero_sum(middle, width), width)
+    peaks = find_peaks(zero_sum(middle, width), width)
     trail = find_trail(parts.small, _noise(middle), parts.factor)
     order = np.argsort(peaks.strength)[::-1]
     if trail is not None:  # a line makes peaks of its own
@@ -128,7 +128,7 @@ def without_hot_pixels(plane: F32) -> F32:
     """
     median = np.asarray(cv2.medianBlur(plane, 3), np.float32)
     over = plane - median
-    step = np.median(np.abs(over[::4, ::4])) * 1.4826
+    step = np.median(np.abs(over[::4, ::4])) * MAD_TO_SIGMA
     level = np.float32(np.median(plane[::4, ::4]))
     hot = (over > _HOT[0] * step) & (median - level < _HOT[1] * (plane - level))
     return np.where(hot, median, plane).astype(np.float32)

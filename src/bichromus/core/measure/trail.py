@@ -8,6 +8,7 @@ import cv2
 import numpy as np
 
 from ..model.planes import F32, Mask
+from ..numerics.robust import MAD_TO_SIGMA
 
 _ABOVE: Final = (3.0, 1.5)  # of the frame's scatter, and of a pixel's noise: what is bright
 _VOTES, _LENGTH, _GAP = 0.22, 0.40, 0.02  # of the shorter side, for the line transform
@@ -34,7 +35,7 @@ def find_trail(small: F32, sigma: float, factor: int = 1) -> Line | None:
     ``sigma`` is the noise of a pixel before; the points are in pixels before.
     """
     flat = small - np.asarray(cv2.blur(small, (41, 41)), np.float32)
-    spread = 1.4826 * float(np.median(np.abs(flat - np.median(flat))))
+    spread = MAD_TO_SIGMA * float(np.median(np.abs(flat - np.median(flat))))
     soft = np.asarray(cv2.GaussianBlur(flat, (0, 0), 0.8), np.float32)
     bright: Mask = np.asarray(soft > max(_ABOVE[0] * spread, _ABOVE[1] * sigma / factor), np.bool_)
     shortest = min(bright.shape)

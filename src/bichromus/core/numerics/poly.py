@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..model.planes import F32
+from .robust import MAD_TO_SIGMA
 
 F64 = NDArray[np.float64]
 
@@ -63,7 +64,7 @@ def fit_poly(
         root = np.sqrt(weight)[:, None]
         terms = np.linalg.lstsq(matrix * root, values * root[:, 0], rcond=None)[0]
         off = values - matrix @ terms
-        sigma = max(1.4826 * float(np.median(np.abs(off - np.median(off)))), 1e-30)
+        sigma = max(MAD_TO_SIGMA * float(np.median(np.abs(off - np.median(off)))), 1e-30)
         if number < 2:  # first gently: outliers must not bend the start
             weight = base / np.maximum(np.abs(off) / (1.5 * sigma), 1)
         else:

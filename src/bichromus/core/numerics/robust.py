@@ -8,6 +8,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 MAD_TO_SIGMA = 1.4826
+"""Standard deviation of a Gaussian over its median absolute deviation."""
+FWHM_TO_SIGMA = 2.355
+"""Full width at half maximum of a Gaussian over its standard deviation."""
+RAYLEIGH_MEDIAN = 1.177
+"""Median distance from the middle of a round Gaussian over its standard deviation."""
+MEDIAN_NOISE = 1.2533
+"""Noise of a median over that of a mean, for Gaussian values."""
 CLIP_3_SIGMA = 1.0136  # standard deviation of a Gaussian over the one left by clipping at 3 sigma
 
 

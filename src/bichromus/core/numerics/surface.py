@@ -6,6 +6,7 @@ import numpy as np
 
 from ..model.measures import Surface
 from ..model.planes import F32, Mask
+from .robust import MAD_TO_SIGMA
 
 
 def low_surface(plane: F32, use: Mask | None = None, cell: int = 32, degree: int = 1) -> Surface:
@@ -29,7 +30,9 @@ def low_surface(plane: F32, use: Mask | None = None, cell: int = 32, degree: int
         coefficients = np.linalg.lstsq(design[keep], levels[keep], rcond=None)[0]
         residual = levels - design @ coefficients
         below = residual[residual <= np.median(residual[keep])]
-        sigma = max(1.4826 * float(np.median(np.abs(below - np.median(residual[keep])))), 1e-30)
+        sigma = max(
+            MAD_TO_SIGMA * float(np.median(np.abs(below - np.median(residual[keep])))), 1e-30
+        )
         new = (residual < 1.5 * sigma) & (residual > -4 * sigma)
         if np.array_equal(new, keep):
             break

@@ -6,6 +6,7 @@ import math
 from dataclasses import dataclass
 
 from ..model.errors import InputError
+from ..numerics.robust import FWHM_TO_SIGMA
 from .sky import RAYLEIGH, photons_ab
 
 
@@ -111,7 +112,7 @@ def saturation_time(
         )
     peak = rates_e_s
     if star_e_s > 0 and fwhm_px:
-        peak += star_e_s * math.erf(0.5 / (math.sqrt(2) * fwhm_px / 2.355)) ** 2
+        peak += star_e_s * math.erf(0.5 / (math.sqrt(2) * fwhm_px / FWHM_TO_SIGMA)) ** 2
     return (full_well_e - bias_e) / peak if peak > 0 else None
 
 

@@ -17,6 +17,10 @@ from .order import OrderCost, Overheads, cost
 from .segments import Segment
 from .sky import sky_ab, sky_factor
 
+MISSING_H = 0.02
+"""Hours below which a goal counts as reached: a sub or less."""
+_SHORTEST_S = 20.0  # no shorter sub is advised for the sake of the brightest stars
+_READ_SHARE = 0.05  # noise that the read noise may add to a sub
 _BEAM_PIXELS = 2.27  # pixels of a star's beam over FWHM squared
 DEFAULT_GOAL = 15.0
 
@@ -92,7 +96,11 @@ def plan_channel(
     )
     # the few brightest stars may fill the well: they must not dictate subs of a second
     sub = advise_sub(
-        optics.read_noise_e, light, 0.05, cap_s, full if full is not None and full > 20 else None
+        optics.read_noise_e,
+        light,
+        0.05,
+        cap_s,
+        full if full is not None and full > _SHORTEST_S else None,
     )
     pixels = _BEAM_PIXELS * c.fwhm_px**2 * c.pixel_share
     if c.goal_hours is not None:
@@ -133,7 +141,7 @@ def wants_of(
     """
     out = []
     for plan in plans:
-        if plan.missing_h <= 0.02 or plan.target_e_s <= 0:
+        if plan.missing_h <= MISSING_H or plan.target_e_s <= 0:
             continue
         c = inputs[plan.channel]
         sky = {

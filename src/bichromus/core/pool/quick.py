@@ -19,6 +19,7 @@ from ..numerics.bands import ordered_parallel, row_bands
 
 KAPPA: Final = 5.0
 _ROUNDS: Final = 4
+_DARKEST: Final = 0.02  # share of light below which a frame tells nothing
 _BAND_BYTES: Final = 180_000_000
 Rows = Callable[[int, int, int, int], F32]
 """y0, y1, x0, x1 of a frame to its values there; what lies outside is cut off."""
@@ -57,7 +58,7 @@ def quick_stack(
 
     Raises NotEnoughData without a frame of any worth.
     """
-    used = [layer for layer in layers if layer.worth > 0 and layer.light > 0.02]
+    used = [layer for layer in layers if layer.worth > 0 and layer.light > _DARKEST]
     if not used:
         raise NotEnoughData("There is no sub worth stacking", do="Keep at least one good sub")
     out = np.full(shape, np.nan, np.float32)

@@ -17,6 +17,7 @@ from ..model.errors import NotEnoughData
 from ..model.measures import Noise, Stars
 from ..model.planes import F32, Mask, Picture
 from ..numerics.poly import Poly, fit_poly
+from ..numerics.robust import MAD_TO_SIGMA
 from ..numerics.smoothing import fill
 
 BIN: Final = 32
@@ -153,7 +154,7 @@ def _by_stars(
         return None
     values = np.array(ratios)
     centre = float(np.median(values))
-    sigma = max(1.4826 * float(np.median(np.abs(values - centre))), 1e-4)
+    sigma = max(MAD_TO_SIGMA * float(np.median(np.abs(values - centre))), 1e-4)
     for _ in range(10):
         weight = 1 / np.maximum(np.abs(values - centre) / (_HUBER * sigma), 1)
         centre = float((weight * values).sum() / weight.sum())
@@ -207,7 +208,7 @@ def _by_pixels(one: KnownStars, two: KnownStars) -> tuple[float, float] | None:
             return None  # no nebula above the noise of the bins
         new = (syy - lam * sxx + np.sqrt((syy - lam * sxx) ** 2 + 4 * lam * sxy**2)) / (2 * sxy)
         off = (rest - mb - new * (a - ma)) / np.sqrt(one.bin_noise**2 + new**2 * two.bin_noise**2)
-        sigma = max(1.4826 * float(np.median(np.abs(off))), 1.0)
+        sigma = max(MAD_TO_SIGMA * float(np.median(np.abs(off))), 1.0)
         weight = 1 / np.maximum(np.abs(off) / (_HUBER * sigma), 1)
         done = abs(new / scale - 1) < _SETTLED
         scale = new

@@ -12,6 +12,7 @@ from ..model.channel import WAVELENGTH_NM
 from ..model.planes import F32
 from ..model.progress import SILENT, Progress
 from ..model.rig import Filter, Rig
+from ..numerics.robust import FWHM_TO_SIGMA
 from ..numerics.smoothing import gaussian
 from ..plan.sky import PHOTONS_AB0, RAYLEIGH
 from .scene import Scene, StarTable
@@ -94,9 +95,9 @@ def band_rates(
     for name in band.lines:
         wavelength = WAVELENGTH_NM[name]
         if name in scene.lines:
-            objects = np.float32(rate) * gaussian(scene.lines[name], fwhm_px / 2.355)
+            objects = np.float32(rate) * gaussian(scene.lines[name], fwhm_px / FWHM_TO_SIGMA)
         else:
-            objects = _broadband(scene, rig, name, width, rate, fwhm_px / 2.355)
+            objects = _broadband(scene, rig, name, width, rate, fwhm_px / FWHM_TO_SIGMA)
         stars = (
             continuum_rate(rig, scene.stars.ab_mag(wavelength), wavelength, width)
             * band.transmission

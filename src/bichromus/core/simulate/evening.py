@@ -16,6 +16,7 @@ from scipy.special import erf
 from ..model.channel import WAVELENGTH_NM
 from ..model.planes import F32
 from ..model.rig import Filter, Rig
+from ..numerics.robust import FWHM_TO_SIGMA
 from ..numerics.smoothing import gaussian
 from ..plan.sky import photons_ab
 from .camera import Response, bayer_sites, continuum_rate, line_rate, render_stars
@@ -189,7 +190,7 @@ class SimulatedCamera:
         glow = cv2.warpAffine(self._glow_of(channel), move, (width, height), flags=cv2.INTER_LINEAR)
         fwhm = air.fwhm_arcsec / self.scale_arcsec
         plane = np.asarray(
-            gaussian(np.asarray(glow, np.float32), fwhm / 2.355), np.float32
+            gaussian(np.asarray(glow, np.float32), fwhm / FWHM_TO_SIGMA), np.float32
         ) * np.float32(air.light)
         flux = (
             continuum_rate(rig, scene.stars.ab_mag(wavelength), wavelength, band.width_nm)

@@ -10,6 +10,7 @@ import numpy as np
 from ..blend.stretch import Curve
 from ..model.planes import F32
 from ..model.recipe import Stretch
+from ..numerics.robust import FWHM_TO_SIGMA
 from ..numerics.smoothing import gaussian
 from .scene import SceneRecipe, make_scene
 
@@ -55,7 +56,7 @@ def simulate_outlook(
     line = scene.lines.get(channel, scene.lines["Ha"])
     full = np.float32(np.quantile(line, _FULL_QUANTILE))
     glow = (line / full * np.float32(light.target_e_s)).astype(np.float32)
-    seen = gaussian(glow, max(light.fwhm_arcsec / scale / 2.355, _SHARPEST_PX))
+    seen = gaussian(glow, max(light.fwhm_arcsec / scale / FWHM_TO_SIGMA, _SHARPEST_PX))
     around = light.sky_e_s + light.dark_e_s
     signal = light.target_e_s * sub_s * binned
     pictures = []

@@ -7,9 +7,10 @@ import datetime as dt
 from ...core.plan.earth import Place
 from ...core.plan.horizon import make_horizon
 from ...core.plan.night import Rules, Target
+from ...core.plan.program import MISSING_H
 from ...core.plan.season import SeasonNight, plan_season
 from ..library.things import PlanState
-from .view import MISSING_H, PlanView
+from .view import PlanView
 
 
 def nights_needed(view: PlanView) -> int | None:

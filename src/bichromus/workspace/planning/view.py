@@ -49,8 +49,6 @@ _CLOUDY = 0.5
 """Share of the sky under cloud from which an hour is not planned."""
 _MOON_ZENITH, _TARGET_ZENITH = 50.0, 35.0
 """Of nights to come the Moon and the target are taken at a middling height, degrees from zenith."""
-MISSING_H = 0.02
-"""Hours below which a goal counts as reached: a sub or less."""
 
 
 @dataclass(frozen=True)

@@ -16,6 +16,7 @@ from psygnal import Signal
 from ...core.files.frames import open_frame
 from ...core.model.errors import BichromusError
 from ...core.model.planes import F32
+from ...core.numerics.robust import MAD_TO_SIGMA
 from ...core.numerics.sampling import View
 from ..log.sub import Sub
 from ..viewing.request import Request
@@ -30,7 +31,6 @@ _BEHIND: Final = 3
 _STRIP: Final = 8
 """Neighbours each way in the strip."""
 _SPARSE: Final = 7
-_MAD_TO_SIGMA: Final = 1.4826
 """Standard deviation of a normal distribution over its median absolute deviation."""
 _MOVED_SIGMA: Final = 0.2
 """A stretch whose sky moves by less is kept: all subs of a group are shown under one."""
@@ -175,7 +175,7 @@ def guess_stretch(file: Path) -> LockedStretch | None:
     except (BichromusError, OSError):
         return None
     level = float(np.nanmedian(part))
-    noise = float(_MAD_TO_SIGMA * np.nanmedian(np.abs(part - level))) or 1.0
+    noise = float(MAD_TO_SIGMA * np.nanmedian(np.abs(part - level))) or 1.0
     return LockedStretch(level, noise)
 
 

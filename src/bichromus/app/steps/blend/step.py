@@ -185,11 +185,12 @@ class BlendStep(Step):
         controls = MAPPINGS[mapping].controls if mapping in MAPPINGS else ()
         for name, control in self.mapping_controls.items():
             control.setVisible(name in controls)
-        self.dial.set_value(settings.balance, self.session.blend.snapshot.suggested_balance)
-        self.auto.setChecked(self.session.state.blend.balance_auto)
-        self.balance_fold.set_note(
-            "automatic" if self.session.state.blend.balance_auto else "by hand"
-        )
+        wanted = self.session.state.blend
+        # what was set by hand is never older than the last gesture; a recipe may be
+        balance = settings.balance if wanted.balance_auto else wanted.balance
+        self.dial.set_value(balance, self.session.blend.snapshot.suggested_balance)
+        self.auto.setChecked(wanted.balance_auto)
+        self.balance_fold.set_note("automatic" if wanted.balance_auto else "by hand")
         self._show_levels(recipe)
 
     def _show_levels(self, recipe: Recipe) -> None:

@@ -152,7 +152,7 @@ class StacksFold(Fold):
         holds = button(words, f"{source.path}\n{tip}", None if source.sure else "ask")
         holds.setStyleSheet("padding: 1px 6px; text-align: left;")
         holds.setFixedWidth(82)
-        holds.setMenu(self._menu(source, holds))
+        holds.setMenu(self.menu_of(source, holds))
         name = label(source.station or Path(source.path).stem)
         name.setToolTip(source.path)
         kind = label("mosaic" if source.bayer else "colour" if source.colour else "mono", "muted")
@@ -164,7 +164,8 @@ class StacksFold(Fold):
             line.addWidget(widget, stretch)
         return row
 
-    def _menu(self, source: SourceState, parent: QWidget) -> QMenu:
+    def menu_of(self, source: SourceState, parent: QWidget) -> QMenu:
+        """What a stack may hold, to choose from."""
         menu = QMenu(parent)
         for lines in _MIXTURES if source.colour else tuple((n,) for n in CHANNELS):
             words = "red, green, blue" if lines == RGB else "+".join(lines)

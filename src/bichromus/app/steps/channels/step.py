@@ -8,6 +8,7 @@ from pathlib import Path
 
 from ....core.model.channel import LONG_NAMES
 from ....workspace.channels import commands
+from ....workspace.channels.cleaning import result_name
 from ....workspace.channels.prepared import Prepared
 from ....workspace.channels.registration import residuals
 from ....workspace.channels.steps import ChainStep, Shown, chain_of
@@ -90,8 +91,6 @@ class ChannelsStep(Step):
         """The origin on the stage."""
         return self.session.channels.snapshot.origins.get(self.selected or "")
 
-    # --- gestures ---
-
     def show_origin(self, origin: str) -> None:
         """Put one channel of one origin on the stage."""
         if origin != self.selected:
@@ -140,6 +139,7 @@ class ChannelsStep(Step):
         self._put_pen_down()
         self.context.canvas.set_nine(False)
         self.context.canvas.set_marks(())
+        self.context.canvas.set_alone(None)
 
     def select(self, channel: str) -> None:
         chosen = self.session.channels.snapshot.chosen.get(channel)
@@ -177,8 +177,6 @@ class ChannelsStep(Step):
     def _bound_cache(self, gigabytes: int) -> None:
         self.session.channels.bound_cache(gigabytes * 10**9)
         self.context.settings.set("cache_gb", gigabytes)
-
-    # --- what is shown ---
 
     def _show_state(self) -> None:
         state = self.session.state
@@ -226,7 +224,7 @@ class ChannelsStep(Step):
         if self.active:
             self._show_picture(prepared, here)
         self.chain.set_title(f"{prepared.channel}, {LONG_NAMES[prepared.channel]}")
-        self.chain.set_note("line alone" if prepared.origin.kind == "cleaned" else prepared.label)
+        self.chain.set_note(result_name(prepared) or prepared.label)
         for panel in self.panels.values():
             panel.show_channel(prepared)
         self.chain.show_chain(found, self.shown)

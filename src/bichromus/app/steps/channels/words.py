@@ -8,6 +8,7 @@ from typing import Final
 
 from ....core.model.channel import LONG_NAMES
 from ....workspace.channels.build import Channels
+from ....workspace.channels.cleaning import result_name
 from ....workspace.channels.prepared import Prepared
 from ....workspace.channels.steps import ChainStep, Shown
 from ....workspace.subs.quick_stack import Preliminary
@@ -22,8 +23,7 @@ def origin_item(channels: Channels, prepared: Prepared) -> Item:
     used = channels.chosen.get(prepared.channel) == prepared.id
     several = len(channels.of(prepared.channel)) > 1
     who = "pooled" if prepared.notes.pool is not None else prepared.label.partition(",")[0]
-    if prepared.origin.kind == "cleaned":
-        who = "line alone"
+    who = result_name(prepared) or who
     remark = f"SNR {snr_text(prepared.measure.snr)}" + (", in use" if used and several else "")
     if prepared.preliminary:
         remark = f"SNR {snr_text(prepared.measure.snr)}, preliminary"

@@ -40,7 +40,8 @@ class SkylineEditor(QWidget):
             self.points = sorted(points)
             self.update()
 
-    def _at(self, azimuth: float, altitude: float) -> QPointF:
+    def place_of(self, azimuth: float, altitude: float) -> QPointF:
+        """Where a direction in degrees lies in the widget."""
         return QPointF(azimuth / 360 * self.width(), (1 - altitude / 90) * (self.height() - 18))
 
     def _value(self, at: QPointF) -> tuple[float, float]:
@@ -60,13 +61,17 @@ class SkylineEditor(QWidget):
             north = (
                 first[1] if span <= 0 else last[1] + (first[1] - last[1]) * (360 - last[0]) / span
             )
-            line = [self._at(0, north), *(self._at(*p) for p in self.points), self._at(360, north)]
+            line = [
+                self.place_of(0, north),
+                *(self.place_of(*p) for p in self.points),
+                self.place_of(360, north),
+            ]
             painter.setPen(QPen(QColor(t.text), 1.4))
             painter.setBrush(QColor(t.raised))
             painter.drawPolygon(QPolygonF([QPointF(0, base), *line, QPointF(self.width(), base)]))
             painter.setBrush(QColor(t.strong))
             for p in self.points:
-                painter.drawEllipse(self._at(*p), 3.5, 3.5)
+                painter.drawEllipse(self.place_of(*p), 3.5, 3.5)
         painter.setPen(QColor(t.muted))
         painter.setFont(font(8.6))
         for share, name in ((0, "N"), (0.25, "E"), (0.5, "S"), (0.75, "W")):
@@ -76,7 +81,7 @@ class SkylineEditor(QWidget):
 
     def _near(self, at: QPointF) -> int | None:
         for number, p in enumerate(self.points):
-            if (self._at(*p) - at).manhattanLength() < 12:
+            if (self.place_of(*p) - at).manhattanLength() < 12:
                 return number
         return None
 

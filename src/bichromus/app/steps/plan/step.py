@@ -10,9 +10,9 @@ import numpy as np
 from PyQt6.QtWidgets import QFileDialog
 
 from ....core.model.errors import BichromusError
+from ....core.plan.program import MISSING_H
 from ....core.plan.season import SeasonNight
 from ....workspace.planning.files import checklist, write_plan
-from ....workspace.planning.view import MISSING_H
 from ...command import Command
 from ...shell.route import StepState
 from ...widgets.text import clock_text

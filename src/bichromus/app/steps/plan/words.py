@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from typing import Final
 
+from ....core.plan.program import MISSING_H
 from ....workspace.planning.season import nights_needed
-from ....workspace.planning.view import MISSING_H, PlanView
+from ....workspace.planning.view import PlanView
 from ...widgets.text import clock_text
 
 Row = tuple[str, str, str, str]

@@ -23,6 +23,11 @@ def find_steps(package: str = __name__) -> tuple[CleaningStep, ...]:
 STEPS: Final = find_steps()
 
 
+def result_name(prepared: Prepared) -> str:
+    """What a cleaning step calls what it left of a channel; empty where none made it."""
+    return next((s.result for s in STEPS if s.id == prepared.origin.step), "")
+
+
 def made_by(step: CleaningStep, prepared: Prepared) -> bool:
     """Whether a step has been done on a prepared channel."""
     return step.id in prepared.notes.results

@@ -47,7 +47,8 @@ class CleaningResult:
 class CleaningStep:
     """One step. ``offer`` gives the setting that switching it on sets for a channel, from the
     channels that are there; None where it cannot be done. ``needs`` names the other channels that a
-    setting takes. ``off`` and ``failed`` say in a line that it is off, or could not be done.
+    setting takes. ``off`` and ``failed`` say in a line that it is off, or could not be done;
+    ``suffix`` is added to a label, ``result`` names what is left on the sheet of channels.
     """
 
     id: str
@@ -60,6 +61,7 @@ class CleaningStep:
     off: str = "left as it is"
     failed: str = "cannot be done"
     suffix: str = "cleaned"
+    result: str = "cleaned"
 
 
 def clean(

@@ -74,4 +74,5 @@ STEP: Final = CleaningStep(
     off="left in",
     failed="cannot be told: too few stars",
     suffix="continuum off",
+    result="line alone",
 )
