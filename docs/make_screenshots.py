@@ -37,6 +37,7 @@ def main() -> int:
         from bichromus.app.shell.light import use_theme
         from bichromus.app.start import Application, make_application
         from bichromus.app.steps.channels import ChannelsStep
+        from bichromus.app.steps.publish import PublishStep
         from bichromus.app.theme.look import LOOK
         from bichromus.workspace.channels import commands
         from bichromus.workspace.demo.project import demo_project
@@ -132,6 +133,9 @@ def main() -> int:
         shot("red-light")
         use_theme(window.settings, "day")
         window.go("publish")
+        publish = window.step
+        assert isinstance(publish, PublishStep)
+        publish.set_folder("/home/imager/pictures")  # of nobody
         shot("publish-day")
         use_theme(window.settings, "dusk")
         window.close()
