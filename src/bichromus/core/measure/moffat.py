@@ -26,7 +26,7 @@ def moffat_widths(
     pixels.
     """
     reach = int(np.ceil(_STAMP * width))
-    stamps = _isolated(plane, x, y, reach, _ALONE * width, saturation, most)
+    stamps, _ = _stamps_of(plane, x, y, reach, _ALONE * width, saturation, most)
     if not len(stamps):
         return np.empty((0, 3))
     return _fit(stamps, width)
@@ -55,18 +55,6 @@ def moffat_shapes(
     small, large, good = _axes(p, width)
     angle = np.arctan2(-p[good, 6], p[good, 5] - p[good, 4]) / 2
     return np.stack([at[0][good] + p[good, 1], at[1][good] + p[good, 2], small, large, angle], 1)
-
-
-def _isolated(
-    plane: F32,
-    x: np.ndarray,
-    y: np.ndarray,
-    reach: int,
-    apart: float,
-    saturation: float | None,
-    most: int,
-) -> np.ndarray:
-    return _stamps_of(plane, x, y, reach, apart, saturation, most)[0]
 
 
 def _stamps_of(

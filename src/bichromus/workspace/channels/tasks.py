@@ -46,8 +46,8 @@ class Task(Protocol):
 
 
 @dataclass(frozen=True)
-class MonoTask:
-    """A mono stack: one channel."""
+class _OneStack:
+    """A task on one stack whose planes are channels as they are."""
 
     source: SourceState
 
@@ -55,6 +55,23 @@ class MonoTask:
     def stacks(self) -> tuple[SourceState, ...]:
         """The stacks that it reads."""
         return (self.source,)
+
+    def _finish(
+        self, context: PrepareContext, key: str, origin: Origin, plane: Picture, progress: Progress
+    ) -> Prepared:
+        """A mono picture as a prepared channel: resampled, measured, kept."""
+        source = self.source
+        part = progress.part(0, 0.5)
+        one, sigma, field = resampled(context.registration, source, plane, part)
+        progress.step(0.5, f"measuring {source.label}")
+        notes = Notes(plane.warnings, known_fields({source.label: field}))
+        return context.finish(
+            key, origin, source.label, source.hours, one, notes, sigma, progress.part(0.5, 1)
+        )
+
+
+class MonoTask(_OneStack):
+    """A mono stack: one channel."""
 
     def run(self, context: PrepareContext, progress: Progress) -> list[Prepared]:
         """Prepare, from the cache where it is there. Raises InputError, Cancelled."""
@@ -71,37 +88,18 @@ class MonoTask:
         found = context.load(key)
         if found is None:
             progress.step(0.05, f"reading {source.label}")
-            picture = read_source(source)
-            part = progress.part(0.05, 0.5)
-            one, sigma, field = resampled(context.registration, source, picture, part)
-            progress.step(0.5, f"measuring {source.label}")
-            found = context.finish(
-                key,
-                origin,
-                source.label,
-                source.hours,
-                one,
-                Notes(picture.warnings, known_fields({source.label: field})),
-                sigma,
-                progress.part(0.5, 1),
-            )
+            part = progress.part(0.05, 1)
+            found = self._finish(context, key, origin, read_source(source), part)
         return [_named(found, origin, station_of(source), source)]
 
 
-@dataclass(frozen=True)
-class PlanesTask:
-    """A colour stack behind a broad filter, or none: its planes are channels as they are."""
-
-    source: SourceState
-
-    @property
-    def stacks(self) -> tuple[SourceState, ...]:
-        """The stacks that it reads."""
-        return (self.source,)
+class PlanesTask(_OneStack):
+    """A colour stack behind a broad filter, or none."""
 
     def run(self, context: PrepareContext, progress: Progress) -> list[Prepared]:
         """Prepare, from the cache where it is there. Raises InputError, Cancelled."""
         source = self.source
+        origins = {n: Origin("plane", n, (source.id,)) for n in source.lines}
         keys = {
             n: prepared_key(
                 "plane",
@@ -121,28 +119,12 @@ class PlanesTask:
             for number, name in enumerate(source.lines):
                 part = progress.part(0.1 + 0.3 * number, 0.4 + 0.3 * number)
                 plane = one_plane(picture, planes[number], name)
-                found[name] = self._make(context, keys[name], name, plane, part)
+                found[name] = self._finish(context, keys[name], origins[name], plane, part)
         return [
-            _named(p, Origin("plane", n, (source.id,)), station_of(source), source)
+            _named(p, origins[n], station_of(source), source)
             for n, p in found.items()
             if p is not None
         ]
-
-    def _make(
-        self, context: PrepareContext, key: str, name: str, plane: Picture, progress: Progress
-    ) -> Prepared:
-        source = self.source
-        one, sigma, field = resampled(context.registration, source, plane, progress)
-        return context.finish(
-            key,
-            Origin("plane", name, (source.id,)),
-            source.label,
-            source.hours,
-            one,
-            Notes(plane.warnings, known_fields({source.label: field})),
-            sigma,
-            progress,
-        )
 
 
 @dataclass(frozen=True)

@@ -39,11 +39,6 @@ def keep_response(store: Store, response: Response) -> str:
     return name
 
 
-def kept_responses(store: Store) -> list[str]:
-    """Names of the responses that are kept with the project."""
-    return sorted(p.stem for p in (store.folder / _FOLDER).glob("*.csv"))
-
-
 def take_response(store: Store, path: Path) -> str:
     """Check a table and keep it. Raises ResponseError, WriteFailed."""
     return keep_response(store, load_response(path))

@@ -60,10 +60,10 @@ class RunDialog(QDialog):
         keep.clicked.connect(self.keep)
         away = button("Cancel", "Leave the log as it is (Esc)")
         away.clicked.connect(self.reject)
-        status_bar = QHBoxLayout()
-        status_bar.addWidget(self.message, 1)
-        status_bar.addWidget(away)
-        status_bar.addWidget(keep)
+        buttons = QHBoxLayout()
+        buttons.addWidget(self.message, 1)
+        buttons.addWidget(away)
+        buttons.addWidget(keep)
         column = QVBoxLayout(self)
         if read and run is not None:
             column.addWidget(
@@ -74,7 +74,7 @@ class RunDialog(QDialog):
                 )
             )
         column.addLayout(grid)
-        column.addLayout(status_bar)
+        column.addLayout(buttons)
 
     def keep(self) -> None:
         """Take it over; what is not clear is said here and nothing is lost."""

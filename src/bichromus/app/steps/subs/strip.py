@@ -95,17 +95,17 @@ class Strip(QWidget):
         painter.setBrush(Qt.BrushStyle.NoBrush)
         painter.setPen(QPen(QColor(t.strong if here else t.line), 2 if here else 1))
         painter.drawRect(box)
-        status_bar = QPointF(box.center().x(), box.bottom() + 10)
+        below = QPointF(box.center().x(), box.bottom() + 10)
         if not r.sub.kept:
             painter.setPen(QPen(QColor(t.text), 1.8))
-            painter.drawLine(status_bar + QPointF(-4, -4), status_bar + QPointF(4, 4))
-            painter.drawLine(status_bar + QPointF(-4, 4), status_bar + QPointF(4, -4))
+            painter.drawLine(below + QPointF(-4, -4), below + QPointF(4, 4))
+            painter.drawLine(below + QPointF(-4, 4), below + QPointF(4, -4))
         elif r.waiting:
             painter.setPen(Qt.PenStyle.NoPen)
             painter.setBrush(QColor(t.accent))
-            painter.drawEllipse(status_bar, 4, 4)
+            painter.drawEllipse(below, 4, 4)
         elif r.sub.mark:
-            fill_rect(painter, QRectF(status_bar.x() - 8, status_bar.y() - 1, 16, 2), t.text, 1)
+            fill_rect(painter, QRectF(below.x() - 8, below.y() - 1, 16, 2), t.text, 1)
 
     def _pixmap(self, file: str) -> QPixmap | None:
         if file not in self._pixmaps:
