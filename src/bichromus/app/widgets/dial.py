@@ -25,7 +25,7 @@ class BalanceDial(ValueGesture):
         )
 
     def sizeHint(self) -> QSize:
-        return QSize(240, 88)
+        return QSize(240, 94)
 
     def set_value(self, value: float, suggested: float | None) -> None:
         """Show a balance and the suggested one, without telling anybody; a gesture in hand is left
@@ -73,12 +73,12 @@ class BalanceDial(ValueGesture):
         )
         painter.setFont(font(9.3))
         painter.setPen(QColor(t.muted))
-        status_bar = QRectF(0, self.height() - 22, self.width(), 20)
-        painter.drawText(status_bar, Qt.AlignmentFlag.AlignLeft, "colour")
-        painter.drawText(status_bar, Qt.AlignmentFlag.AlignRight, "clean")
+        ends = QRectF(0, self.height() - 22, self.width(), 20)
+        painter.drawText(ends, Qt.AlignmentFlag.AlignLeft, "colour")
+        painter.drawText(ends, Qt.AlignmentFlag.AlignRight, "clean")
         painter.setFont(font(11.5, QFont.Weight.DemiBold))
         painter.setPen(QColor(t.strong))
-        painter.drawText(status_bar, Qt.AlignmentFlag.AlignHCenter, f"{self._value:.2f}")
+        painter.drawText(ends, Qt.AlignmentFlag.AlignHCenter, f"{self._value:.2f}")
 
     def _mark(self, painter: QPainter, share: float) -> None:
         t = LOOK.theme

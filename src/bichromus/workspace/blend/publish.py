@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections import Counter
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -83,13 +85,16 @@ def write_all(
 
 @dataclass(frozen=True)
 class SummaryRow:
-    """One channel of the picture: where it came from and what it took."""
+    """One channel of the picture: where it came from and what it took. ``subs`` counts stack by
+    stack, ``lengths`` those of one length together.
+    """
 
     channel: str
     origin: str
     subs: str
     hours: float | None
     snr: float | None
+    lengths: str
 
 
 def summary_rows(
@@ -101,15 +106,23 @@ def summary_rows(
     for name in channels.names:
         if name in used:
             prepared = channels.channel(name)
-            subs = " + ".join(
-                f"{s.subs} × {s.sub_s:.0f} s"
+            parts = [
+                (s.subs, s.sub_s)
                 for s in stacks_behind(channels, state.preparation, prepared)
                 if s.subs and s.sub_s
-            )
-            rows.append(
-                SummaryRow(name, prepared.label, subs, prepared.hours, prepared.measure.snr)
-            )
+            ]
+            lengths: Counter[float] = Counter()
+            for count, seconds in parts:
+                lengths[seconds] += count
+            words, short = subs_words(parts), subs_words([(n, t) for t, n in lengths.items()])
+            hours, snr = prepared.hours, prepared.measure.snr
+            rows.append(SummaryRow(name, prepared.label, words, hours, snr, short))
     return rows
+
+
+def subs_words(parts: Sequence[tuple[int, float]]) -> str:
+    """Counts of subs and their length in seconds, as in 76 × 300 s + 60 × 120 s."""
+    return " + ".join(f"{count} × {seconds:.0f} s" for count, seconds in parts)
 
 
 def used_sources(

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import accumulate
 from typing import Final
 
 from PyQt6.QtCore import QRectF
@@ -18,14 +19,16 @@ FIXED: Final = (("night", 76), ("station", 84), ("Moon", 58), ("stars", 52))
 FIRST_COLUMN: Final = FIXED[0][1]
 _LEAST_FIXED = 2  # night and station are never left out
 _LEAST_CHANNEL, _MOST_CHANNEL = 54, 150  # widths of a channel's column
-_FIGURES_FROM, _NOTES_FROM = 0.42, 0.75
+_FIGURES_FROM, _NOTES_FROM = 0.40, 0.78  # shares of the width
+_LONG_FIGURE, _GAP = -10.0, 2  # a figure that is long in each form; letters between two columns
+_LETTERS: Final = [max(len(c.title), len(c.text(_LONG_FIGURE))) + _GAP for c in COLUMNS]
 RUN_COLUMNS: Final = (
     ("run", 0.0),
     ("subs", 0.10),
     ("rejected", 0.24),
     *(
-        (c.title, _FIGURES_FROM + (_NOTES_FROM - _FIGURES_FROM) * n / len(COLUMNS))
-        for n, c in enumerate(COLUMNS)
+        (c.title, _FIGURES_FROM + (_NOTES_FROM - _FIGURES_FROM) * before / sum(_LETTERS))
+        for c, before in zip(COLUMNS, accumulate(_LETTERS, initial=0), strict=False)
     ),
     ("notes", _NOTES_FROM),
 )

@@ -219,7 +219,7 @@ class PublishStep(Step):
         rows = summary_rows(state, channels, recipe)
         self.rows.show_rows(
             [
-                (r.channel, r.subs, clock_text(r.hours), f"{LONG_NAMES[r.channel]}, {r.origin}")
+                (r.channel, r.lengths, clock_text(r.hours), f"{LONG_NAMES[r.channel]}, {r.origin}")
                 for r in rows
             ]
         )
