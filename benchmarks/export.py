@@ -23,7 +23,8 @@ from bichromus.core.files.fits_in import raw_rows
 from bichromus.core.measure import find_stars
 from bichromus.core.model.measures import Surface
 from bichromus.core.model.planes import Header
-from bichromus.core.model.recipe import BlendSettings, Colour, Recipe
+from bichromus.core.model.recipe import BlendFigures, Recipe
+from bichromus.core.model.settings import BlendSettings, Colour
 
 from .common import Result, apart, measure, plane
 
@@ -32,7 +33,7 @@ NAMES = ("Ha", "O3", "S2")
 
 
 def recipe() -> Recipe:
-    figures = {n: figures_of(measure(SHAPE, n), Header()) for n in NAMES}
+    figures = BlendFigures(channels={n: figures_of(measure(SHAPE, n), Header()) for n in NAMES})
     return compose(
         BlendSettings(balance=0.3, balance_auto=False, colour=Colour(star_colour=1.0)), figures
     )

@@ -14,6 +14,7 @@ from pytestqt.qtbot import QtBot
 from bichromus.app.shell.window import Window
 from bichromus.app.start import Application
 from bichromus.app.theme.look import LOOK, load_fonts
+from bichromus.core.blend.inputs import kept_stars
 from stepped import stepped_session
 from waiting import wait
 
@@ -57,4 +58,19 @@ def window(
         timeout=30_000,
     )
     qtbot.waitUntil(lambda: len(opened.channel_list.cards) == 6, timeout=10_000)
+    qtbot.waitUntil(lambda: stands(opened), timeout=30_000)
     return opened
+
+
+def stands(window: Window) -> bool:
+    """Whether the picture stands on starless layers, and nothing is under way."""
+    session = window.session
+    recipe = session.blend.snapshot.recipe
+    return (
+        recipe is not None
+        and not kept_stars(recipe)
+        and session.blend.snapshot.layers is session.layers.snapshot
+        and bool(session.layers.snapshot.continua)
+        and not session.jobs.busy
+        and not session.previews.busy
+    )

@@ -134,15 +134,17 @@ def test_balance_by_dial_by_key_and_back_by_undo(qtbot: QtBot, window: Window) -
     window.go("blend")
     step = blend_of(window)
     auto = window.session.blend.snapshot.recipe.settings.balance  # type: ignore[union-attr]
-    qtbot.waitUntil(lambda: step.dial.value == auto)
-    point = step.dial.point_of(0.8).toPoint()
-    qtbot.mousePress(step.dial, Qt.MouseButton.LeftButton, pos=step.dial.point_of(0.5).toPoint())
+    qtbot.waitUntil(lambda: step.balance.dial.value == auto)
+    point = step.balance.dial.point_of(0.8).toPoint()
+    qtbot.mousePress(
+        step.balance.dial, Qt.MouseButton.LeftButton, pos=step.balance.dial.point_of(0.5).toPoint()
+    )
     assert window.session.document.saved.blend.balance_auto  # not yet a command
-    qtbot.mouseMove(step.dial, point)
-    qtbot.mouseRelease(step.dial, Qt.MouseButton.LeftButton, pos=point)
+    qtbot.mouseMove(step.balance.dial, point)
+    qtbot.mouseRelease(step.balance.dial, Qt.MouseButton.LeftButton, pos=point)
     assert window.session.document.saved.blend.balance == pytest.approx(0.8, abs=0.02)
     assert not window.session.document.saved.blend.balance_auto
-    qtbot.waitUntil(lambda: not step.auto.isChecked(), timeout=5_000)
+    qtbot.waitUntil(lambda: not step.balance.auto.isChecked(), timeout=5_000)
     for _ in range(3):
         press(qtbot, window.canvas, Qt.Key.Key_BracketRight)
     qtbot.waitUntil(
@@ -180,7 +182,7 @@ def test_the_dial_never_falls_back_to_a_recipe_that_is_older_than_the_gesture(
         step.enter()  # any refresh meanwhile
         assert session.blend.snapshot.recipe is not None
         assert session.blend.snapshot.recipe.settings.balance != 0.7
-        assert step.dial.value == 0.7
+        assert step.balance.dial.value == 0.7
         step.nudge(0.02)
         step.finish()
     assert session.document.saved.blend.balance == pytest.approx(0.72)
@@ -190,7 +192,7 @@ def test_the_dial_never_falls_back_to_a_recipe_that_is_older_than_the_gesture(
 
 def test_the_mix_table_takes_typing_arrows_and_the_mouse(qtbot: QtBot, window: Window) -> None:
     window.go("blend")
-    table = blend_of(window).table
+    table = blend_of(window).mix.table
     table.setFocus()
     assert table.channels == ["Ha", "O3", "S2"]
     qtbot.mouseClick(table, Qt.MouseButton.LeftButton, pos=table.cell_rect(1, 1).center().toPoint())
@@ -203,7 +205,7 @@ def test_the_mix_table_takes_typing_arrows_and_the_mouse(qtbot: QtBot, window: W
     assert window.session.state.blend.mix["G"]["O3"] == pytest.approx(0.40)
     press(qtbot, table, Qt.Key.Key_Delete)
     assert "O3" not in window.session.state.blend.mix["G"]
-    qtbot.waitUntil(lambda: blend_of(window).mix_fold.note.text() == "own mix")
+    qtbot.waitUntil(lambda: blend_of(window).mix.note.text() == "own mix")
 
 
 def test_palettes_are_live_and_choosing_one_fills_the_table(qtbot: QtBot, window: Window) -> None:
@@ -217,12 +219,19 @@ def test_palettes_are_live_and_choosing_one_fills_the_table(qtbot: QtBot, window
     qtbot.mouseClick(
         step.sheet.row, Qt.MouseButton.LeftButton, pos=step.sheet.row.rect_of(2).center().toPoint()
     )
-    qtbot.waitUntil(lambda: step.table.mix["G"] == {"O3": 0.6, "Ha": 0.4})
-    assert step.share.isVisible()
-    step.share.slider.setFocus()
-    press(qtbot, step.share.slider, Qt.Key.Key_PageDown)
+    mix = step.mix
+    qtbot.waitUntil(lambda: set(mix.table.mix["G"]) == {"O3", "Ha"})
+    assert mix.share.isVisible()
+    assert not mix.share.isEnabled()  # loudness shares the green
+    recipe = window.session.blend.snapshot.recipe
+    assert mix.share.slider.value == recipe.settings.green_share
+    mix.share_auto.box.click()
+    qtbot.waitUntil(lambda: mix.table.mix["G"] == {"O3": 0.5, "Ha": 0.5})
+    qtbot.waitUntil(mix.share.isEnabled)
+    mix.share.slider.setFocus()
+    press(qtbot, mix.share.slider, Qt.Key.Key_PageDown)
     qtbot.waitUntil(
-        lambda: window.session.document.saved.blend.green_share == pytest.approx(0.5),
+        lambda: window.session.document.saved.blend.green_share == pytest.approx(0.4),
         timeout=3000,
     )
     press(qtbot, window.canvas, Qt.Key.Key_P)

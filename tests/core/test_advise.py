@@ -35,7 +35,7 @@ def test_the_hours_that_are_asked_for_do_what_is_promised() -> None:
         for n, f in TRIO.items()
     }
     limits = made.settings.limits
-    full = at_balance(made.model_copy(update={"channels": cleaner}), 0.0)
+    full = at_balance(recipe(channels=cleaner), 0.0)
     noise = predict_noise(full)
     assert noise.lightness <= 1.01 * limits.lightness
     assert noise.chroma <= 1.01 * limits.chroma

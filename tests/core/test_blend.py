@@ -4,6 +4,7 @@ whole.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from functools import partial
 
@@ -26,6 +27,8 @@ from bichromus.core.blend import (
 from bichromus.core.blend.colour import apply_colour, into_gamut, limit_hue, needed
 from bichromus.core.blend.companions import glow_plane, half_size, star_plane
 from bichromus.core.blend.compose import compose, figures_of
+from bichromus.core.blend.green import BACKGROUND_SHARE
+from bichromus.core.blend.inputs import DISCS, GLOW, GREEN, Key, inputs_of
 from bichromus.core.blend.noise import at_balance
 from bichromus.core.blend.render import Clipped, Renderer, RowSource
 from bichromus.core.blend.stretch import Curve
@@ -33,8 +36,9 @@ from bichromus.core.measure import find_stars, measure_channels
 from bichromus.core.model.errors import UnknownName, UnsupportedData
 from bichromus.core.model.measures import Stars, Surface
 from bichromus.core.model.planes import Header, Picture
-from bichromus.core.model.recipe import BlendSettings, ChannelFigures, Colour, Recipe, Stretch
-from bichromus.core.numerics.oklab import decode, from_oklab, to_oklab
+from bichromus.core.model.recipe import BlendFigures, ChannelFigures, Recipe
+from bichromus.core.model.settings import BlendSettings, Colour, Stretch
+from bichromus.core.numerics.oklab import decode, encode, from_oklab, to_oklab
 from bichromus.core.numerics.sampling import View, sample
 from bichromus.core.simulate.scene import Scene
 from sky import stack_of
@@ -59,7 +63,25 @@ def recipe(
     channels: dict[str, ChannelFigures] | None = None,
     **changes: object,
 ) -> Recipe:
-    return compose(BlendSettings(mapping=mapping, **changes), channels or TRIO)  # type: ignore[arg-type]
+    settings = BlendSettings(mapping=mapping, **changes)  # type: ignore[arg-type]
+    return compose(settings, BlendFigures(channels=channels or TRIO))
+
+
+def render(
+    blender: Blender,
+    planes: Sequence[np.ndarray],
+    glow: np.ndarray | None = None,
+    discs: np.ndarray | None = None,
+) -> np.ndarray:
+    """Code of planes in the order of the blender's channels; companions are nothing where none are
+    given, green as where there is no light.
+    """
+    nothing = np.zeros_like(planes[0])
+    given = dict.fromkeys(blender.inputs, nothing)
+    given[GREEN] = np.full_like(nothing, BACKGROUND_SHARE)
+    given |= {Key("channel", n): p for n, p in zip(blender.figures, planes, strict=True)}
+    given |= {k: p for k, p in ((GLOW, glow), (DISCS, discs)) if p is not None}
+    return blender.render(given)
 
 
 @settings(max_examples=60)
@@ -133,9 +155,8 @@ def test_no_channel_swallows_the_palette(
 ) -> None:
     planes, channels, _ = sky
     assert channels["Ha"].signal > 4 * channels["O3"].signal
-    code = Blender(recipe(channels=channels, balance=0, balance_auto=False, colour=PLAIN)).render(
-        [planes[n] for n in ("Ha", "O3", "S2")]
-    )
+    made = recipe(channels=channels, balance=0, balance_auto=False, colour=PLAIN)
+    code = render(Blender(made), [planes[n] for n in ("Ha", "O3", "S2")])
     quiet = np.logical_and.reduce(
         [scene.lines[n] < np.quantile(scene.lines[n], 0.4) for n in planes]
     )
@@ -159,9 +180,7 @@ def test_the_predicted_noise_is_the_rendered_one_and_balance_cleans(
     seen = {}
     for balance in (0.0, 0.5, 1.0):
         made = recipe(channels=channels, balance=balance, balance_auto=False)
-        code = Blender(made).render(
-            [planes[n] for n in ("Ha", "O3", "S2")], np.zeros(scene.shape, np.float32)
-        )
+        code = render(Blender(made), [planes[n] for n in ("Ha", "O3", "S2")])
         lab = to_oklab(decode(np.ascontiguousarray(code.reshape(3, -1)[:, quiet.ravel()])))
         predicted = predict_noise(made)
         spread = [float(row.std()) for row in lab]
@@ -180,7 +199,7 @@ def test_prediction_against_plain_sampling_of_the_engine() -> None:
         rng.standard_normal((400, 400), dtype=np.float32) * np.float32(TRIO[n].sigma_px)
         for n in TRIO
     ]
-    code = Blender(made).render(planes, np.zeros((400, 400), np.float32))
+    code = render(Blender(made), planes)
     lab = to_oklab(decode(code.reshape(3, -1)))
     found = predict_noise(made)
     assert found.lightness == pytest.approx(lab[0].std(), rel=0.03)
@@ -222,9 +241,9 @@ def test_a_tile_a_band_and_the_whole_are_the_same_picture(
     def companions(view: View) -> list[np.ndarray]:
         return [sample((c,), view, 1, cv2.BORDER_REPLICATE) for c in (glow, mask)]
 
-    whole = blender.render(order, *companions(whole_view))
+    whole = render(blender, order, *companions(whole_view))
     cut = (slice(101, 173), slice(33, 290))
-    part = blender.render([p[cut] for p in order], *companions(tile))
+    part = render(blender, [p[cut] for p in order], *companions(tile))
     np.testing.assert_allclose(part, whole[:, cut[0], cut[1]], atol=2e-6)
     # the driver gives the same: through a view of whole rows, and band by band
     surface = Surface(0.0, 0, 0, width, height)
@@ -261,20 +280,20 @@ def test_companions_follow_the_settings_and_the_data_that_they_were_made_of(
 
     renderer = Renderer({n: source(n, n) for n in planes}, (height, width))
     plain = recipe(channels=channels, colour=PLAIN)
-    assert renderer.companions(plain) == (None, None)
+    assert not [k for k in inputs_of(plain) if k.kind != "channel"]
     vivid = recipe(channels=channels, colour=Colour(saturation=1.5, star_colour=0.3))
-    glow, mask = renderer.companions(vivid)
+    glow, mask = (renderer.companion(vivid, k) for k in (GLOW, DISCS))
     assert sorted(sought) == sorted(vivid.settings.used())
-    again = renderer.companions(recipe(channels=channels, colour=Colour(saturation=2.0)))
-    assert again[0] is glow  # its amount is no reason to make it anew
-    assert again[1] is mask
+    more = recipe(channels=channels, colour=Colour(saturation=2.0))
+    assert renderer.companion(more, GLOW) is glow  # its amount is no reason to make it anew
+    assert renderer.companion(more, DISCS) is mask
     # other figures make another glow, other data another star plane
     louder = {n: f.model_copy(update={"sigma_eff": 2 * f.sigma_px}) for n, f in channels.items()}
-    other = renderer.companions(recipe(channels=louder, colour=Colour(saturation=1.5)))
-    assert other[0] is not glow
+    other = recipe(channels=louder, colour=Colour(saturation=1.5))
+    assert renderer.companion(other, GLOW) is not glow
     sought.clear()
     renderer.sources["Ha"] = source("Ha", "Ha of another night")
-    renderer.companions(vivid)
+    renderer.companion(vivid, DISCS)
     assert "Ha of another night" in sought
 
 
@@ -282,7 +301,7 @@ def test_nan_becomes_background_and_never_leaves() -> None:
     made = recipe(balance=0, balance_auto=False, colour=PLAIN)
     plane = np.zeros((8, 8), np.float32)
     plane[2, 2] = np.nan
-    code = Blender(made).render([plane] * 3)
+    code = render(Blender(made), [plane] * 3)
     np.testing.assert_allclose(code, made.settings.stretch.background, atol=1e-6)
 
 
@@ -293,11 +312,11 @@ def test_every_mapping_keeps_the_background_grey_and_the_picture_in_range(mappin
     made = recipe(mapping, channels={**more, **TRIO}, balance=0, balance_auto=False)
     blender = Blender(made)
     shape = (40, 50)
-    empty = blender.render([np.zeros(shape, np.float32)] * len(blender.names))
+    empty = render(blender, [np.zeros(shape, np.float32)] * len(blender.figures))
     np.testing.assert_allclose(empty, made.settings.stretch.background, atol=2e-4)
     rng = np.random.default_rng(2)
-    wild = [(rng.standard_normal(shape) * 30).astype(np.float32) for _ in blender.names]
-    code = blender.render(wild, np.abs(wild[0]), np.full(shape, 0.5, np.float32))
+    wild = [(rng.standard_normal(shape) * 30).astype(np.float32) for _ in blender.figures]
+    code = render(blender, wild, np.abs(wild[0]), np.full(shape, 0.5, np.float32))
     assert code.min() >= 0
     assert code.max() <= 1
 
@@ -362,12 +381,17 @@ def test_limits_take_colour_and_leave_lightness() -> None:
     assert (np.hypot(*lab[1:, green]) < np.hypot(*before[1:, green])).all()
 
 
+def coloured(code: np.ndarray, settings: Colour, discs: np.ndarray | None) -> np.ndarray:
+    """Code after the colour steps."""
+    lab = to_oklab(decode(code.copy()))
+    apply_colour(lab, settings, None, discs)
+    return encode(into_gamut(from_oklab(lab), lab[0]))
+
+
 def test_colour_steps_leave_grey_grey_and_bring_all_into_gamut() -> None:
     grey = np.repeat(np.linspace(0.02, 0.98, 200, dtype=np.float32)[None], 3, 0)
     full = Colour(limit_green=1, limit_magenta=1, saturation=2.5, star_colour=0)
-    np.testing.assert_allclose(
-        apply_colour(grey, full, None, np.ones(200, np.float32)), grey, atol=3e-4
-    )
+    np.testing.assert_allclose(coloured(grey, full, np.ones(200, np.float32)), grey, atol=3e-4)
     rng = np.random.default_rng(5)
     lab = np.stack([rng.uniform(0.1, 0.95, 3000), *rng.uniform(-0.4, 0.4, (2, 3000))]).astype(
         np.float32
@@ -380,9 +404,7 @@ def test_colour_steps_leave_grey_grey_and_bring_all_into_gamut() -> None:
 
 def test_stars_turn_white_where_asked_and_only_there() -> None:
     code = np.tile(np.array([[0.8], [0.3], [0.5]], np.float32), (1, 2))
-    calm = apply_colour(
-        code.copy(), replace_colour(star_colour=0.0), None, np.array([1.0, 0.0], np.float32)
-    )
+    calm = coloured(code, replace_colour(star_colour=0.0), np.array([1.0, 0.0], np.float32))
     assert np.ptp(calm[:, 0]) < 5e-3
     np.testing.assert_allclose(calm[:, 1], code[:, 1], atol=2e-4)
 

@@ -387,7 +387,6 @@ def test_stars_get_one_colour_each_and_no_rings() -> None:
         assert np.log(skirt[0] / skirt[2]) == pytest.approx(
             np.log(core[0] / core[2]), abs=0.12
         )  # no ring
-        assert 0.94 < core[1] / np.sqrt(core[0] * core[2]) < 1.11  # neither magenta nor green
     with pytest.raises(NotEnoughData, match="too few stars to tell their colours"):
         colour_stars(
             layers, Stars(0, None, None, None, 0), widths, (9.0, 9.0, 9.0), (None, None, None)

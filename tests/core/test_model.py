@@ -13,13 +13,13 @@ from bichromus.core.model import errors
 from bichromus.core.model.channel import CHANNELS, channel_name, filter_name, line_list
 from bichromus.core.model.progress import Progress
 from bichromus.core.model.recipe import (
-    BlendSettings,
+    BlendFigures,
     ChannelFigures,
     Recipe,
-    Stretch,
     load_recipe,
     schema,
 )
+from bichromus.core.model.settings import BlendSettings, Stretch
 
 SPELLINGS = {
     "H-alpha": "Ha",
@@ -99,11 +99,33 @@ def test_a_recipe_comes_back_as_it_was_saved(tmp_path: Path) -> None:
         balance=0.3,
         stretch=Stretch(strength=7.0),
     )
-    recipe = Recipe(settings=settings, channels={"Ha": figures(), "O3": figures(snr=4.5, hours=2)})
+    channels = {"Ha": figures(), "O3": figures(snr=4.5, hours=2)}
+    recipe = Recipe(settings=settings, figures=BlendFigures(channels=channels))
     path = tmp_path / "r.json"
     path.write_text(recipe.dump())
     assert load_recipe(path) == recipe
     assert settings.used() == ("Ha", "O3")
+
+
+def test_a_recipe_of_version_1_keeps_its_picture(tmp_path: Path) -> None:
+    path = tmp_path / "r.json"
+    old = {
+        "format": "bichromus-recipe",
+        "version": 1,
+        "settings": {"mapping": "bicolour-shared", "green_share": 0.7, "balance": 0.25},
+        "channels": {"Ha": figures().model_dump(), "O3": figures().model_dump()},
+        "made_by": "bichromus 0.1",
+    }
+    path.write_text(json.dumps(old))
+    recipe = load_recipe(path)
+    assert recipe.version == 2
+    assert (recipe.settings.green_auto, recipe.settings.green_share) == (False, 0.7)
+    assert recipe.settings.stars.source == "kept"
+    assert recipe.settings.balance == 0.25
+    assert list(recipe.channels) == ["Ha", "O3"]
+    del old["settings"]["green_share"]  # type: ignore[attr-defined]
+    path.write_text(json.dumps(old))
+    assert load_recipe(path).settings.green_share == 0.60  # what it was by default then
 
 
 @pytest.mark.parametrize(
@@ -117,14 +139,17 @@ def test_a_recipe_comes_back_as_it_was_saved(tmp_path: Path) -> None:
         ({"settings": {"mix": {"R": {"He": 1}}}}, "unknown channel He"),
         ({"settings": {"surprise": 1}}, "surprise"),
         ({"version": 9}, "newer version"),
-        ({"channels": {"Ha": {"shape": [4, 4], "signal": 1, "sigma_px": 0}}}, "sigma_px"),
+        ({"settings": {"white": {"gains": [1, 0, 1]}}}, "gains of the white"),
+        ({"settings": {"stars": {"source": "moon"}}}, "settings.stars.source"),
+        ({"figures": {"channels": {"Ha": {"shape": [4, 4], "signal": 1, "sigma_px": 0}}}}, "sigma"),
+        ({"version": 1, "channels": {"Ha": {"shape": [4, 4], "signal": 1}}}, "sigma_px"),
     ],
 )
 def test_a_recipe_that_does_not_fit_names_the_entry(
     tmp_path: Path, change: dict[str, object], words: str
 ) -> None:
     path = tmp_path / "r.json"
-    path.write_text(json.dumps({"settings": {}, "channels": {}, **change}))
+    path.write_text(json.dumps({"settings": {}, **change}))
     with pytest.raises(errors.InputError, match=words):
         load_recipe(path)
 

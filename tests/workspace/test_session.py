@@ -150,6 +150,8 @@ def test_a_view_is_the_picture_and_only_the_newest_is_answered(
     trio: tuple[Session, Ears], tmp_path: Path
 ) -> None:
     session, ears = trio
+    wait(lambda: not session.jobs.busy and not session.previews.busy)
+    ears.rendered.clear()
     assert session.blend.snapshot.renderer is not None
     assert session.blend.snapshot.recipe is not None
     for number in range(30):

@@ -23,6 +23,7 @@ class Bridge(QObject):
 
     state = pyqtSignal()
     channels = pyqtSignal()
+    layers = pyqtSignal()
     recipe = pyqtSignal()
     judged = pyqtSignal()
     planned = pyqtSignal()
@@ -77,6 +78,7 @@ def _sources(session: Session) -> dict[str, SignalInstance]:
     return {
         "state": session.document.changed,
         "channels": session.channels.changed,
+        "layers": session.layers.changed,
         "recipe": session.blend.recipe_changed,
         "judged": session.blend.judged,
         "planned": session.planning.changed,

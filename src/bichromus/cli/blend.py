@@ -3,51 +3,32 @@
 from __future__ import annotations
 
 import argparse
-import hashlib
-from functools import partial
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
-
-import numpy as np
 
 from .. import __version__
 from ..core.advise import advise_blend
 from ..core.blend import Blender, predict_noise
-from ..core.blend.compose import compose, figures_of
-from ..core.blend.mappings import named_mappings
-from ..core.blend.render import Clipped, PlaneSource, Renderer, RowSource
+from ..core.blend.compose import compose
+from ..core.blend.inputs import green_by_loudness, kept_stars, puts_stars_back
+from ..core.blend.render import Clipped, Renderer
 from ..core.files import FORMATS, blend_header, format_of, read_fits_header, write_picture
 from ..core.files.atomic import check_output, write_text
-from ..core.files.fits_in import raw_rows
-from ..core.measure import find_stars, measure_channels
+from ..core.model.channel import COLOURS
 from ..core.model.errors import InputError
-from ..core.model.measures import Surface
-from ..core.model.planes import Picture
-from ..core.model.recipe import BlendSettings, ChannelFigures, Recipe, load_recipe
-from .common import (
-    add_common,
-    done,
-    named_file,
-    print_json,
-    read_channels,
-    table,
-    terminal_progress,
-)
+from ..core.model.progress import Progress
+from ..core.model.recipe import Recipe, load_recipe
+from ..core.model.settings import BlendSettings
+from .blend_options import add_options, blend_settings
+from .blend_planes import BlendPlanes, known_renderer, read_planes
+from .common import add_common, done, named_file, print_json, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
     """The verb blend."""
     parser = verbs.add_parser("blend", help="channels into one colour picture")
-    parser.add_argument(
-        "--channel", action="append", default=[], required=True, metavar="NAME=FILE"
-    )
-    parser.add_argument(
-        "--mapping",
-        metavar="ID",
-        help=f"{', '.join(named_mappings())}, or free: R=S2,G=0.8*Ha+0.2*O3,B=O3",
-    )
-    parser.add_argument("--balance", metavar="auto|0..1", help="0 colour, 1 clean (default: auto)")
-    parser.add_argument("--recipe", metavar="FILE", help="take the settings of a saved recipe")
+    add_options(parser)
     parser.add_argument("--save-recipe", metavar="FILE", help="write the recipe here as well")
     parser.add_argument("--out", required=True, metavar="FILE", help=".tiff, .png, .jpg or .fits")
     parser.add_argument(
@@ -61,139 +42,100 @@ def register(verbs: Any) -> None:
 def run(options: argparse.Namespace) -> None:
     """Blend channels into a picture."""
     given = load_recipe(Path(options.recipe)) if options.recipe else None
-    settings = _settings(options, given)
+    settings = blend_settings(options, given)
     files = dict(named_file(item) for item in options.channel)
-    out = check_output(Path(options.out), options.overwrite, files.values())
+    inputs = [*files.values(), *(named_file(item)[1] for item in options.stars)]
+    out = check_output(Path(options.out), options.overwrite, inputs)
     chosen = format_of(out)
     if options.float and chosen.id == "tiff16":
         chosen = FORMATS["tiff32"]
     if options.save_recipe:
-        check_output(Path(options.save_recipe), options.overwrite, files.values())
+        check_output(Path(options.save_recipe), options.overwrite, inputs)
     progress = terminal_progress()
-    known = _known(given, files)
-    pictures: dict[str, Picture] = {} if known else read_channels(options.channel)
-    figures = known or _measured(pictures, files, progress.part(0, 0.5))
-    recipe = compose(settings, figures, f"bichromus {__version__}")
+    recipe, renderer, planes = _made(options, settings, given, files, progress.part(0, 0.6))
     blender = Blender(recipe)
-    renderer = _renderer(recipe, files, pictures)
     shape, clipped = renderer.shape, Clipped()
-    bands = renderer.bands(recipe, shape, chosen.dtype, progress.part(0.5, 1), clipped=clipped)
+    bands = renderer.bands(recipe, shape, chosen.dtype, progress.part(0.6, 1), clipped=clipped)
     name, file = next(iter(files.items()))
-    first = blend_header(pictures[name].header if pictures else read_fits_header(file))
-    write_picture(
-        out, chosen, bands, shape, recipe.model_dump(), options.overwrite, files.values(), first
-    )
+    first = blend_header(planes.channels[name].header if planes else read_fits_header(file))
+    write_picture(out, chosen, bands, shape, recipe.model_dump(), options.overwrite, inputs, first)
     if options.save_recipe:
         write_text(Path(options.save_recipe), recipe.dump(), options.overwrite)
     done()
-    _report(
-        options, recipe, blender, out, clipped, [w for p in pictures.values() for w in p.warnings]
-    )
+    _report(options, blender, out, clipped, _warnings(blender, planes, options.stars))
 
 
-def _settings(options: argparse.Namespace, given: Recipe | None) -> BlendSettings:
-    settings = given.settings if given else BlendSettings()
-    if options.mapping:
-        settings = settings.model_copy(update={"mapping": options.mapping})
-    elif not given:
+def _made(
+    options: argparse.Namespace,
+    settings: BlendSettings,
+    given: Recipe | None,
+    files: dict[str, Path],
+    progress: Progress,
+) -> tuple[Recipe, Renderer, BlendPlanes | None]:
+    """The recipe and what renders it; the planes where they had to be measured."""
+    made_by = f"bichromus {__version__}"
+    layers = options.stars or options.split
+    if given is not None and not layers and settings.same_figures(given.settings):
+        known = known_renderer(given, files)
+        if known is not None:
+            return compose(settings, given.figures, made_by), known, None
+    planes = read_planes(options.channel, options.stars, options.split, progress.part(0, 0.6))
+    recipe = compose(settings, planes.measure(settings, progress.part(0.6, 1)), made_by)
+    if settings.stars.source in ("rgb", "lines") and not recipe.star_set():
         raise InputError(
-            "No mapping is given", do="Add --mapping, for example --mapping bicolour-shared"
+            f"There are no stars from {_source_words(settings.stars.source)} to put back",
+            why="their star layers are not there",
+            do="Give them by --stars, or split them by --split",
         )
-    if options.balance is None:
-        return settings
-    if options.balance == "auto":
-        return settings.model_copy(update={"balance_auto": True})
-    try:
-        value = float(options.balance)
-    except ValueError:
-        value = -1.0
-    if not 0 <= value <= 1:
-        raise InputError(
-            f"The balance {options.balance!r} cannot be used",
-            do="Give auto, or a number from 0 to 1",
+    return recipe, planes.renderer(recipe.channels), planes
+
+
+def _source_words(source: str) -> str:
+    return "R, G and B" if source == "rgb" else "the lines"
+
+
+def _warnings(blender: Blender, planes: BlendPlanes | None, star_items: Sequence[str]) -> list[str]:
+    recipe = blender.recipe
+    found = [w for p in planes.channels.values() for w in p.warnings] if planes else []
+    found += planes.warnings if planes else []
+    found += [
+        f"{n} shows no signal above its noise and gets no weight." for n in blender.levels.silent
+    ]
+    used = [recipe.channels[n] for n in recipe.settings.used()]
+    if kept_stars(recipe) and (star_items or any(f.starless for f in used)):
+        still = [n for n in recipe.settings.used() if not recipe.channels[n].starless]
+        found.append(
+            f"{', '.join(still)} came without a star layer, so stars stay where they are and none "
+            "are put back."
         )
-    return settings.model_copy(update={"balance": value, "balance_auto": False})
+    white = recipe.figures.white
+    if set(COLOURS) & set(recipe.settings.mixed()) and white.error is not None:
+        if white.stars < _ENOUGH_STARS:
+            found.append(
+                f"The white rests on {white.stars} stars and may be off by "
+                f"{100 * white.error:.1f} %."
+            )
+    elif set(COLOURS) <= set(recipe.settings.mixed()) and recipe.settings.white.by == "stars":
+        found.append("Too few stars tell the white: red, green and blue stand as they came.")
+    return found
 
 
-def file_hash(path: Path) -> str:
-    """SHA-256 of a file's bytes."""
-    with open(path, "rb") as handle:
-        return hashlib.file_digest(handle, "sha256").hexdigest()
-
-
-def _known(given: Recipe | None, files: dict[str, Path]) -> dict[str, ChannelFigures]:
-    """The recipe's own figures when every file is the very one it was made for and can be read in
-    place.
-    """
-    if given is None or set(files) != set(given.channels):
-        return {}
-    for name, path in files.items():
-        figures = given.channels[name]
-        if (
-            not figures.hash
-            or not path.is_file()
-            or raw_rows(path) is None
-            or file_hash(path) != figures.hash
-        ):
-            return {}
-    return dict(given.channels)
-
-
-def _measured(
-    pictures: dict[str, Picture], files: dict[str, Path], progress: Any
-) -> dict[str, ChannelFigures]:
-    measures = measure_channels(pictures, progress)
-    return {
-        n: figures_of(m, pictures[n].header, str(files[n].absolute()), file_hash(files[n]))
-        for n, m in measures.items()
-    }
-
-
-def _renderer(recipe: Recipe, files: dict[str, Path], pictures: dict[str, Picture]) -> Renderer:
-    sources: dict[str, PlaneSource] = {}
-    height, width = next(iter(recipe.channels.values())).shape
-    for name in recipe.settings.used():
-        stored = pictures[name].data if name in pictures else raw_rows(files[name])
-        assert stored is not None
-        a, bx, by = recipe.channels[name].background
-        surface = Surface(a, bx, by, width, height)
-        sources[name] = RowSource(partial(_rows, stored), surface, find_stars, name)
-    return Renderer(sources, (height, width))
-
-
-def _rows(stored: np.ndarray, y0: int, y1: int) -> np.ndarray:
-    return stored[y0:y1]
+_ENOUGH_STARS = 80
 
 
 def _report(
     options: argparse.Namespace,
-    recipe: Recipe,
     blender: Blender,
     out: Path,
     clipped: Clipped,
     warnings: list[str],
 ) -> None:
+    recipe = blender.recipe
     noise = predict_noise(recipe)
     advice = advise_blend(recipe)
-    warnings += [
-        f"{n} shows no signal above its noise and gets no weight." for n in blender.levels.silent
-    ]
-    names = list(blender.names)
-    result = {
-        "out": out,
-        "mapping": recipe.settings.mapping,
-        "balance": recipe.settings.balance,
-        "gains": {n: blender.levels.gains[n] for n in names},
-        "lift": {n: blender.levels.lift(n) for n in names},
-        "noise": noise.outputs,
-        "noise_lightness": noise.lightness,
-        "noise_chroma": noise.chroma,
-        "clipped": {"low": clipped.low, "high": clipped.high},
-        "advice": advice.sentence if advice else None,
-        "warnings": warnings,
-    }
+    names = list(recipe.settings.mixed())
     if options.json:
-        print_json(result)
+        print_json(_result(blender, noise.outputs, out, clipped, advice, warnings))
         return
     print(
         table(
@@ -218,3 +160,61 @@ def _report(
     for line in ([advice.sentence] if advice else []) + [f"note: {w}" for w in warnings]:
         print(line)
     print(f"written: {out}")
+
+
+def _result(
+    blender: Blender,
+    outputs: dict[str, float],
+    out: Path,
+    clipped: Clipped,
+    advice: Any,
+    warnings: list[str],
+) -> dict[str, Any]:
+    recipe, settings = blender.recipe, blender.settings
+    noise, names = predict_noise(recipe), list(settings.mixed())
+    white, stars = recipe.figures.white, recipe.star_set()
+    shared = "green_share" if green_by_loudness(recipe) else settings.mapping
+    height, width = next(iter(recipe.channels.values())).shape
+    return {
+        "out": out,
+        "mapping": settings.mapping,
+        "balance": settings.balance,
+        "gains": {n: blender.levels.gains[n] for n in names},
+        "lift": {n: blender.levels.lift(n) for n in names},
+        "noise": outputs,
+        "noise_lightness": noise.lightness,
+        "noise_chroma": noise.chroma,
+        "clipped": {"low": clipped.low, "high": clipped.high},
+        "white": {
+            **dict(zip(COLOURS, white.gains, strict=True)),
+            "stars_used": white.stars,
+            "error": white.error,
+        }
+        if set(COLOURS) <= set(recipe.channels)
+        else None,
+        "stars": {
+            "source": stars.source if stars and puts_stars_back(recipe) else "none",
+            "layers": list(stars.made_of) if stars else [],
+        }
+        if not kept_stars(recipe)
+        else {"source": "kept", "layers": []},
+        "luminance": {
+            "source": settings.luminance.source,
+            "amount": settings.luminance.amount,
+        },
+        "cleaned": {
+            n: {
+                "fine": c.fine,
+                "coarse": c.coarse,
+                "noise_left_px": c.left_px,
+                "noise_left_4px": c.left_4px,
+            }
+            for n, c in recipe.cleaned.items()
+        },
+        "green_share": settings.green_share
+        if shared == "green_share" or settings.mapping == "bicolour-shared"
+        else None,
+        "size": [width, height],
+        "advice": advice.sentence if advice else None,
+        "warnings": warnings,
+    }

@@ -15,6 +15,7 @@ from .blend.controller import BlendController
 from .blend.publishing import PublishController
 from .channels.controller import ChannelsController
 from .demo.project import start_demo
+from .layers.controller import LayersController
 from .log.controller import LogController
 from .planning.controller import PlanController
 from .planning.held import Held, growths, what_is_held
@@ -59,14 +60,20 @@ class Session:
         speak = self._report, self.message.emit, self.advice.emit
         self.context = ProjectContext(self.document, self.jobs, self.previews, now, *speak)
         self.channels = ChannelsController(self.context)
+        self.layers = LayersController(self.context)
+        self.channels.also_used = lambda: self.layers.snapshot.keys
         self.blend = BlendController(self.context)
-        self.publishing = PublishController(self.context, lambda: self.blend.snapshot)
+        self.publishing = PublishController(self.context, self.blend)
         self.planning = PlanController(self.context)
         self.evening = EveningController(self._report)
         self.log = LogController(self.context)
         self.subs = SubsController(self.context, self.log)
         self.document.changed.connect(self.follow)
         self.channels.changed.connect(self._follow_channels)
+        self.channels.cleared.connect(self.layers.make_again)
+        self.layers.made.connect(self.channels.tidy_cache)
+        self.layers.changed.connect(self._follow_channels)
+        self.blend.recipe_changed.connect(self._follow_recipe)
         self.blend.judged.connect(self._replan)
         self.log.changed.connect(self._follow_log)
         self.planning.changed.connect(self._advise_enough)
@@ -87,8 +94,13 @@ class Session:
         self._follow_channels()
 
     def _follow_channels(self) -> None:
-        self.blend.follow(self.channels.snapshot)
+        self.blend.follow(self.channels.snapshot, self.layers.snapshot)
         self._replan()
+
+    def _follow_recipe(self) -> None:
+        now = self.blend.snapshot
+        shown = now.recipe.settings.used() if now.recipe is not None else ()
+        self.layers.follow(self.channels.snapshot, self.document.saved.blend, shown)
 
     def _follow_log(self) -> None:
         self._replan()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtCore import Qt
+from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import (
     QFrame,
     QGridLayout,
@@ -46,6 +46,8 @@ def button(text: str, tip: str, role: str | None = None) -> QPushButton:
 class Fold(QFrame):
     """Heading to the left, note to the right; a click on the heading opens and closes it."""
 
+    folded = pyqtSignal(bool)
+
     def __init__(self, title: str, opened: bool = True) -> None:
         super().__init__()
         self.head = button(title, f"Open or close {title}", "fold")
@@ -66,7 +68,7 @@ class Fold(QFrame):
         whole.addLayout(top)
         whole.addWidget(self._body)
         self._body.setVisible(opened)
-        self.head.clicked.connect(lambda: self._body.setVisible(not self._body.isVisible()))
+        self.head.clicked.connect(lambda: self.set_open(self._body.isHidden()))
 
     def add(self, widget: QWidget) -> None:
         """Add a widget under the title."""
@@ -74,7 +76,14 @@ class Fold(QFrame):
 
     def set_open(self, opened: bool) -> None:
         """Open or close it."""
-        self._body.setVisible(opened)
+        if opened == self._body.isHidden():
+            self._body.setVisible(opened)
+            self.folded.emit(opened)
+
+    @property
+    def is_open(self) -> bool:
+        """Whether what is under the heading is shown."""
+        return not self._body.isHidden()
 
     def set_title(self, title: str) -> None:
         """Another title."""

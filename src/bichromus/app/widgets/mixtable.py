@@ -11,14 +11,18 @@ from .paint import draw_tag, fill_rect
 
 _ROW, _HEAD, _FOOT, _NAME = 28, 22, 22, 48
 OUTPUTS = (("R", "red"), ("G", "green"), ("B", "blue"))
+_RIGHT = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
 
 
 class MixTable(QWidget):
-    """Drag a cell sideways, type a number, or use arrow keys; Delete empties it.
+    """Drag a cell sideways, type a number, or use arrow keys; Delete empties it. A fourth column
+    tells what the lightness takes; ``luminance_asked`` when it is clicked. What lines on top add
+    stands with a plus.
 
     ``moved`` (output, channel, weight) while it goes, ``settled`` at the end of a gesture.
     """
 
+    luminance_asked = pyqtSignal()
     moved = pyqtSignal(str, str, float)
     settled = pyqtSignal(str, str, float)
 
@@ -27,6 +31,8 @@ class MixTable(QWidget):
         self.channels: list[str] = []
         self.mix: dict[str, dict[str, float]] = {}
         self._noise: dict[str, float] = {}
+        self._light: dict[str, float] = {}
+        self._on_top: dict[str, dict[str, float]] = {}
         self._cell = (0, 0)
         self._drag: tuple[float, float] | None = None
         self._typed = ""
@@ -34,17 +40,24 @@ class MixTable(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName("mix table")
         self.setToolTip(
-            "What red, green and blue take of each channel.\n"
+            "What red, green, blue and the lightness take of each channel.\n"
             "Drag a cell sideways, type a number, or hold "
             "Shift with the arrow keys; Delete empties it."
         )
         LOOK.changed.connect(self.update)
 
     def show_mix(
-        self, channels: list[str], mix: dict[str, dict[str, float]], noise: dict[str, float]
+        self,
+        channels: list[str],
+        mix: dict[str, dict[str, float]],
+        noise: dict[str, float],
+        light: dict[str, float] | None = None,
+        on_top: dict[str, dict[str, float]] | None = None,
     ) -> None:
-        """Show weights and the predicted noise of each output (sRGB code)."""
-        self._noise = noise
+        """Show weights, the predicted noise of each output (sRGB code), what the lightness takes of
+        each channel, and what lines add to each output.
+        """
+        self._noise, self._light, self._on_top = noise, light or {}, on_top or {}
         if self._drag is None and not self._typed:
             self.channels, self.mix = channels, {o: dict(r) for o, r in mix.items()}
             self._cell = (min(self._cell[0], max(len(channels) - 1, 0)), self._cell[1])
@@ -61,7 +74,7 @@ class MixTable(QWidget):
 
     def cell_rect(self, row: int, column: int) -> QRectF:
         """Where a cell lies."""
-        width = (self.width() - _NAME) / 3
+        width = (self.width() - _NAME) / 4
         return QRectF(_NAME + column * width + 4, _HEAD + row * _ROW + 2, width - 4, _ROW - 4)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
@@ -74,6 +87,8 @@ class MixTable(QWidget):
         for column, (_, words) in enumerate(OUTPUTS):
             box = self.cell_rect(0, column)
             painter.drawText(QRectF(box.left(), 0, box.width() - 6, _HEAD - 2), right, words)
+        box = self.cell_rect(0, 3)
+        painter.drawText(QRectF(box.left(), 0, box.width() - 2, _HEAD - 2), right, "light")
         for row, name in enumerate(self.channels):
             self._paint_row(painter, row, name)
         if not self._noise:
@@ -113,10 +128,16 @@ class MixTable(QWidget):
                 painter.setBrush(Qt.BrushStyle.NoBrush)
                 painter.setPen(QPen(QColor(t.text), 1.2))
                 painter.drawRoundedRect(box, 2, 2)
-            text = self._typed + "_" if here and self._typed else f"{weight:.2f}"
-            painter.setPen(QColor(t.strong if weight or here else t.faint))
-            right = Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter
-            painter.drawText(box.adjusted(4, 0, -6, -2), right, text)
+            added = self._on_top.get(OUTPUTS[column][0], {}).get(name, 0.0)
+            text = f"+{added:.2f}" if added and not weight else f"{weight:.2f}"
+            if here and self._typed:
+                text = self._typed + "_"
+            painter.setPen(QColor(t.strong if weight or added or here else t.faint))
+            painter.drawText(box.adjusted(4, 0, -6, -2), _RIGHT, text)
+        light = self._light.get(name, 0.0)
+        painter.setPen(QColor(t.strong if light else t.faint))
+        words = f"{light:.2f}" if light else "–"
+        painter.drawText(self.cell_rect(row, 3).adjusted(0, 0, -2, -2), _RIGHT, words)
 
     def _hit(self, place: QPointF) -> tuple[int, int] | None:
         for row in range(len(self.channels)):
@@ -140,6 +161,8 @@ class MixTable(QWidget):
             self._cell = found
             self._drag = (event.position().x(), self.weight(*found))
             self.update()
+        elif event is not None and event.position().x() >= self.cell_rect(0, 3).left():
+            self.luminance_asked.emit()
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         if event is not None and self._drag is not None:

@@ -2,13 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
-from ..blend.level import level_channels
+from ..blend.cleaning import cleaned_by
+from ..blend.level import levels_at
 from ..blend.noise import PredictedNoise, at_balance, predict_noise
+from ..model.channel import COLOURS
 from ..model.recipe import Recipe
 from .base import Advice, hours_text, listed
 
+MOST_CLEANED = 0.7
+"""Amount of cleaning from which so little of a channel's own detail is kept that hours are missing
+and not cleaning.
+"""
 _LACKING = 1.01  # factor of SNR below which a channel lacks nothing
 
 
@@ -33,17 +40,25 @@ def hours_for_full_colour(recipe: Recipe) -> list[Need]:
     first.
 
     The largest common noise is sought at which all channels, equally loud, stay within the limits.
+    The broadband group is one: its hours go where they calm its colour fastest.
     """
-    full = at_balance(recipe, 0.0)
+    full = at_balance(less_cleaned(recipe), 0.0)
     limits = recipe.settings.limits
     if predict_noise(full).within(limits):
         return []
-    used = [n for n in recipe.settings.used() if recipe.channels[n].signal > 0]
-    noise = level_channels(recipe.channels, used, 0.0).noise
-    low, high = 1e-4 * max(noise[n] for n in used), max(noise[n] for n in used)
+    used = [n for n in recipe.settings.mixed() if recipe.channels[n].signal > 0]
+    levels = levels_at(full)
+    noise = {n: levels.noise[n] for n in used}
+    group = [n for n in used if n in COLOURS]
+    low, high = 1e-4 * max(noise.values()), max(noise.values())
 
     def factors(kappa: float) -> dict[str, float]:
-        return {n: max(1.0, noise[n] / kappa) for n in used}
+        alone = {n: max(1.0, s / kappa) for n, s in noise.items() if n not in group}
+        if not group:
+            return alone
+        common = max(1.0, max(noise[n] for n in group) / kappa)
+        hours = {n: recipe.channels[n].hours for n in group}
+        return alone | spread_hours({n: noise[n] for n in group}, hours, common)
 
     if not predict_noise(full, factors(low)).within(limits):
         return []
@@ -56,9 +71,47 @@ def hours_for_full_colour(recipe: Recipe) -> list[Need]:
     return sorted(needs, key=lambda need: -(need.hours_more or need.factor))
 
 
+def less_cleaned(recipe: Recipe) -> Recipe:
+    """The recipe with no more noise taken off than leaves most of the detail: what is beyond that
+    is too little light.
+    """
+    able = recipe.figures.cleaning
+    less = {
+        n: cleaned_by(able[n], min(c.fine, MOST_CLEANED), min(c.coarse, MOST_CLEANED))
+        for n, c in recipe.cleaned.items()
+        if n in able
+    }
+    return recipe.model_copy(update={"cleaned": less})
+
+
+def spread_hours(
+    noise: Mapping[str, float], hours: Mapping[str, float | None], factor: float
+) -> dict[str, float]:
+    """By what factor each channel's noise falls where their common noise is to fall by ``factor``
+    in the fewest hours: with t hours of a channel that brings variance v after t0, the sum of
+    v t0 / t is least, at one sum of hours, where t goes as the root of v t0.
+    """
+    if factor <= 1:
+        return dict.fromkeys(noise, 1.0)
+    if not all(hours.values()):
+        return dict.fromkeys(noise, factor)
+    had = {n: float(hours[n] or 0) for n in noise}
+    wanted = sum(s * s for s in noise.values()) / factor**2
+    free, fixed = set(noise), 0.0
+    while True:
+        roots = {n: noise[n] * had[n] ** 0.5 for n in free}
+        scale = sum(roots.values()) / max(wanted - fixed, 1e-30)
+        enough = {n for n in free if roots[n] * scale < had[n]}
+        if not enough or wanted <= fixed:
+            break
+        fixed += sum(noise[n] ** 2 for n in enough)  # these have hours enough already
+        free -= enough
+    return {n: max(roots[n] * scale / had[n], 1.0) ** 0.5 if n in free else 1.0 for n in noise}
+
+
 def advise_blend(recipe: Recipe, needs: list[Need] | None = None) -> Advice | None:
     """The most valuable next action for this blend; ``needs`` where they are known already."""
-    used = recipe.settings.used()
+    used = recipe.settings.mixed()
     silent = [n for n in used if recipe.channels[n].signal <= 0]
     if silent:
         return Advice(
@@ -96,7 +149,10 @@ def advise_blend(recipe: Recipe, needs: list[Need] | None = None) -> Advice | No
 def _needy_sentence(needs: list[Need], recipe: Recipe) -> str:
     worst = needs[0]
     balance = recipe.settings.balance
+    group = [n for n in needs if n.channel in COLOURS]
     ending = f"equally loud at the noise you allow (balance {balance:.2f} now)"
+    if worst.channel in COLOURS and (len(group) > 1 or len(needs) == len(group)):
+        return _group_sentence(group, len(needs) > len(group))
     if worst.hours_more is None:
         return (
             f"{worst.channel} holds the blend back: its noise must fall {worst.factor:.1f} "
@@ -112,6 +168,25 @@ def _needy_sentence(needs: list[Need], recipe: Recipe) -> str:
     return (
         f"{worst.channel} holds the blend back: {hours_text(worst.hours_more)} more under the "
         f"same sky would make it {ending}."
+    )
+
+
+def _group_sentence(group: list[Need], others: bool) -> str:
+    """The broadband channels in one: their hours calm one noise."""
+    names = [n.channel for n in sorted(group, key=lambda n: COLOURS.index(n.channel))]
+    if any(n.hours_more is None for n in group):
+        return (
+            f"The broadband picture is noisier than you allow: the noise of {listed(names)} must "
+            f"fall {max(n.factor for n in group):.1f} times."
+        )
+    parts = listed([f"{hours_text(n.hours_more or 0)} of {n.channel}" for n in group])
+    ending = "equally loud within the noise you allow" if others else "within the noise you allow"
+    whole = sum(n.hours_more or 0 for n in group)
+    if len(group) == 1:
+        return f"The broadband picture holds the blend back: {parts} more would bring it {ending}."
+    return (
+        f"The broadband picture holds the blend back: {hours_text(whole)} more ({parts}) would "
+        f"bring it {ending}."
     )
 
 

@@ -5,11 +5,12 @@ from __future__ import annotations
 import numpy as np
 
 from ..model.planes import F32
-from ..model.recipe import Colour
-from ..numerics.oklab import decode, encode, from_oklab, to_oklab
+from ..model.settings import Colour
 
 _GREEN = (142.5, 35.0)
 _MAGENTA = (328.4, 25.0)
+_FAINT = 0.25  # of the saturation that counts where there is no light: noise is not coloured
+_TRUSTED = 16.0  # SNR squared of the light at which it counts half
 
 
 def needed(settings: Colour) -> bool:
@@ -23,40 +24,24 @@ def needed(settings: Colour) -> bool:
 
 
 def apply_colour(
-    code: F32,
-    settings: Colour,
-    glow: F32 | None,
-    stars: F32 | None,
-    scratch: Scratch | None = None,
-) -> F32:
-    """Colour steps on sRGB code (3, N). ``glow`` is the SNR of the smoothed light, ``stars`` 0 to
-    1; both (N,).
-
-    Lightness stays; what leaves the gamut goes toward the grey of its lightness. The answer may lie
-    in ``scratch``.
+    lab: F32, settings: Colour, glow: F32 | None, stars: F32 | None, work: F32 | None = None
+) -> None:
+    """Colour steps on Oklab (3, N), in place. ``glow`` is the SNR of the smoothed light, ``stars``
+    0 to 1 over stars; both (N,). Lightness stays.
     """
-    first, second, third = (
-        scratch if scratch is not None else (np.empty_like(code) for _ in range(3))
-    )
-    lab = to_oklab(decode(code, first), second, third)
     if settings.limit_green:
-        limit_hue(lab, _GREEN, settings.limit_green, first)
+        limit_hue(lab, _GREEN, settings.limit_green, work)
     if settings.limit_magenta:
-        limit_hue(lab, _MAGENTA, settings.limit_magenta, first)
+        limit_hue(lab, _MAGENTA, settings.limit_magenta, work)
     _scale_colour(lab, settings, glow, stars)
-    light = into_gamut(from_oklab(lab, first, third), lab[0])
-    return encode(light, first)
-
-
-Scratch = tuple[F32, F32, F32]
-"""Three buffers of the shape of the code."""
 
 
 def _scale_colour(lab: F32, settings: Colour, glow: F32 | None, stars: F32 | None) -> None:
     factor: F32 | np.float32 = np.float32(settings.saturation)
     if settings.saturation != 1.0 and glow is not None:
         square = glow * glow
-        trust = np.float32(0.25) + np.float32(0.75) * square / (square + np.float32(16))
+        trust = square / (square + np.float32(_TRUSTED))
+        trust = np.float32(_FAINT) + np.float32(1 - _FAINT) * trust
         factor = (1 + np.float32(settings.saturation - 1) * trust).astype(np.float32)
     if stars is not None and settings.star_colour != 1.0:
         factor = factor * (np.float32(1) - stars * np.float32(1 - settings.star_colour))

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable, Sequence
+from typing import Any
 
 import cv2
 import numpy as np
 
 from ..model.measures import Stars
 from ..model.planes import F32
-from ..model.recipe import ChannelFigures
+from ..model.recipe import ChannelFigures, Recipe
 from ..numerics.smoothing import gaussian
+from .green import green_plane
+from .inputs import DISCS, GLOW, GREEN, Key
+from .lifts import lift_plane
 
 _SIGMA_PX = 2.0
 
@@ -32,7 +36,7 @@ def glow_plane(halves: Iterable[tuple[F32, ChannelFigures]]) -> F32:
     """
     glow: F32 | None = None
     for plane, figures in halves:
-        sigma = (figures.sigma_eff or figures.sigma_px) / (2 * np.sqrt(np.pi) * _SIGMA_PX)
+        sigma = figures.sigma_large / (2 * np.sqrt(np.pi) * _SIGMA_PX)
         z = gaussian(plane, _SIGMA_PX / 2) * np.float32(1 / sigma)
         np.clip(z, 0, 60, out=z)
         glow = z if glow is None else np.maximum(glow, z)
@@ -55,3 +59,28 @@ def star_plane(shape: tuple[int, int], stars: Iterable[Stars]) -> F32:
             centre = (round((x - 0.5) * 8), round((y - 0.5) * 8))
             cv2.circle(mask, centre, max(1, round(radius * 16)), (255,), -1, cv2.LINE_AA, 4)
     return gaussian(np.asarray(mask / np.float32(255), np.float32), 0.6)
+
+
+Make = Callable[[Sequence[Any], tuple[int, int]], F32]
+"""From what the channels give (half-size planes, or their stars) and the picture's shape."""
+
+
+def companion_of(recipe: Recipe, key: Key) -> tuple[tuple[str, ...], Make]:
+    """The channels that a companion is made of, and what makes it. Raises ValueError for a key that
+    is none.
+    """
+    figures, used = recipe.channels, recipe.settings.used()
+    if key == GLOW:
+        return used, lambda planes, _shape: glow_plane(
+            zip(planes, (figures[n] for n in used), strict=True)
+        )
+    if key == DISCS:
+        return used, lambda stars, shape: star_plane(shape, stars)
+    if key == GREEN:
+        pair = (figures["O3"], figures["Ha"])
+        return ("O3", "Ha"), lambda planes, _shape: green_plane(planes[0], planes[1], pair, 2.0)
+    if key.kind == "lift":
+        lift = recipe.figures.lifts[key.name]
+        both, k = (figures[key.name], figures[lift.broad]), lift.k
+        return (key.name, lift.broad), lambda p, _shape: lift_plane(p[0], p[1], k, both)
+    raise ValueError(f"{key} is no companion")

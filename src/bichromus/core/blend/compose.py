@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-
 from ..model.errors import UnsupportedData
 from ..model.measures import Measure
 from ..model.planes import Header
-from ..model.recipe import BlendSettings, ChannelFigures, Recipe
-from .mappings import mapping_mix
+from ..model.recipe import BlendFigures, ChannelFigures, Recipe
+from ..model.settings import BlendSettings
+from .cleaning import cleaned_channels
+from .inputs import green_by_loudness
+from .mappings import lifted_lines, mapping_mix
 from .noise import auto_balance
 
 
@@ -32,23 +33,32 @@ def figures_of(
     )
 
 
-def compose(
-    settings: BlendSettings, figures: Mapping[str, ChannelFigures], made_by: str = ""
-) -> Recipe:
-    """Fill the mix from the mapping and the balance from the limits where it is automatic.
+def compose(settings: BlendSettings, figures: BlendFigures, made_by: str = "") -> Recipe:
+    """Fill the mix from the mapping, the green from the channels' loudness and the balance from the
+    limits where they are automatic.
 
     Raises UnknownName when the mapping does not fit, UnsupportedData when no used channel holds any
     signal.
     """
-    settings = settings.model_copy(update={"mix": mapping_mix(settings, list(figures))})
-    used = settings.used()
-    if used and not any(figures[n].signal > 0 for n in used):
+    names = list(figures.channels)
+    wanted = {
+        "mix": mapping_mix(settings, names),
+        "lifted": lifted_lines(settings.mapping, names),
+    }
+    settings = settings.model_copy(update=wanted)
+    mixed = settings.mixed()
+    if mixed and not any(figures.channels[n].signal > 0 for n in mixed):
         raise UnsupportedData(
             "There is nothing to show",
-            why=f"no signal stands out in {', '.join(used)}",
+            why=f"no signal stands out in {', '.join(mixed)}",
             do="Check the stacks, or add more hours",
         )
-    recipe = Recipe(settings=settings, channels=dict(figures), made_by=made_by)
+    recipe = Recipe(settings=settings, figures=figures, made_by=made_by)
+    if figures.green is not None and green_by_loudness(recipe):
+        settings = settings.model_copy(update={"green_share": round(figures.green, 3)})
+        settings = settings.model_copy(update={"mix": mapping_mix(settings, names)})
+        recipe = recipe.model_copy(update={"settings": settings})
+    recipe = recipe.model_copy(update={"cleaned": cleaned_channels(recipe)})
     if settings.balance_auto:
         settings = settings.model_copy(update={"balance": auto_balance(recipe)})
         recipe = recipe.model_copy(update={"settings": settings})

@@ -11,9 +11,12 @@ from typing import Final
 import numpy as np
 
 from ..model.planes import F32
-from ..model.recipe import Limits, Recipe
+from ..model.recipe import Recipe
+from ..model.settings import Limits
 from ..numerics.oklab import decode, to_oklab
 from .engine import Blender
+from .green import BACKGROUND_SHARE
+from .inputs import GREEN, Key
 
 _SAMPLES: Final = 8192
 _BLUR_PX: Final = 4.0
@@ -55,26 +58,29 @@ def predict_noise(recipe: Recipe, quieter: dict[str, float] | None = None) -> Pr
     ``quieter`` divides the noise of channels, to ask what cleaner data would give.
     """
     blender = Blender(recipe)
-    factor = {n: 1 / (quieter or {}).get(n, 1.0) for n in blender.names}
-    samples = _gaussians(len(blender.names))
-    fine = [
-        samples[i] * np.float32(f.sigma_px * factor[n])
-        for i, (n, f) in enumerate(blender.figures.items())
-    ]
-    coarse = [
-        samples[i] * np.float32((f.sigma_eff or f.sigma_px) * AFTER_BLUR * factor[n])
-        for i, (n, f) in enumerate(blender.figures.items())
-    ]
-    quiet = np.zeros(_SAMPLES, np.float32)
-    code = blender.render(fine, glow=quiet)
+    factor = {n: 1 / (quieter or {}).get(n, 1.0) for n in blender.figures}
+    fine = {n: recipe.noise(n)[0] * factor[n] for n in blender.figures}
+    large = {n: recipe.noise(n)[1] * AFTER_BLUR * factor[n] for n in blender.figures}
+    code = blender.render(_empty_sky(blender, fine))
     lab = to_oklab(decode(code))
-    smooth = to_oklab(decode(blender.render(coarse, glow=quiet)))
+    smooth = to_oklab(decode(blender.render(_empty_sky(blender, large))))
     return PredictedNoise(
         {o: float(code[i].std()) for i, o in enumerate("RGB")},
         float(lab[0].std()),
         float(np.hypot(lab[1].std(), lab[2].std())),
         float(np.hypot(smooth[1].std(), smooth[2].std())),
     )
+
+
+def _empty_sky(blender: Blender, sigmas: dict[str, float]) -> dict[Key, F32]:
+    """Planes of nothing but noise: no glow, no stars, no line that stands out."""
+    samples = dict(zip(blender.figures, _gaussians(len(blender.figures)), strict=True))
+    nothing = np.zeros(_SAMPLES, np.float32)
+    planes = dict.fromkeys(blender.inputs, nothing)
+    planes |= {Key("channel", n): samples[n] * np.float32(s) for n, s in sigmas.items()}
+    if GREEN in planes:
+        planes[GREEN] = np.full(_SAMPLES, BACKGROUND_SHARE, np.float32)
+    return planes
 
 
 def at_balance(recipe: Recipe, balance: float) -> Recipe:

@@ -6,13 +6,14 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Final, Protocol
 
 import cv2
 import numpy as np
 
+from ..model.errors import UnsupportedData
 from ..model.measures import Stars, Surface
 from ..model.planes import F32
 from ..model.progress import SILENT, Progress
@@ -20,15 +21,18 @@ from ..model.recipe import Recipe
 from ..numerics.bands import ordered_parallel, row_bands
 from ..numerics.sampling import View, sample
 from ..numerics.smoothing import fill
-from .companions import glow_plane, half_size, star_plane
+from .companions import companion_of, half_size
 from .engine import Blender
+from .inputs import DISCS, READ, STARS, Key, inputs_of
 
 BAND_ROWS: Final = 32
 """Rows of a band: its planes of a wide picture stay in a core's cache."""
 _TOP: Final = {"uint16": 65535.0, "uint8": 255.0}
 _SMALLEST_PX: Final = 200
-_KEPT: Final = 6
+_KEPT: Final = 12
 """Companions kept at once: those of a few sets of channels, as palettes are stepped through."""
+_SEEN_BYTES: Final = 320 * 2**20
+"""Planes through a view that are kept: those of a large screen, for a picture and the last one."""
 
 Pyramid = tuple[F32, ...]
 
@@ -93,6 +97,26 @@ class RowSource:
         return fill(plane, missing) if missing.any() else plane
 
 
+@dataclass(frozen=True)
+class HalfSource:
+    """A plane kept at half size."""
+
+    plane: F32
+    key: str
+
+    def seen(self, view: View) -> F32:
+        """The plane through a view."""
+        return sample((self.plane,), view, 1, cv2.BORDER_REPLICATE)
+
+    def half_res(self) -> F32:
+        """As it is kept."""
+        return self.plane
+
+    def stars(self) -> Stars:
+        """None: it is no channel."""
+        return Stars(0, None, None, None, 0)
+
+
 @dataclass
 class Clipped:
     """Share of output values at the very bottom and top, counted as bands pass."""
@@ -110,19 +134,34 @@ class Clipped:
 
 
 class Renderer:
-    """Renders one set of channels of ``shape`` (H, W) under any recipe. Companions are made when a
-    setting first needs them, and kept by the data that they were made of. Thread-safe.
+    """Renders one set of channels of ``shape`` (H, W) under any recipe: from their ``starless``
+    planes where the recipe's figures say so, with ``stars``, sets of planes in R, G and B by their
+    source; ``removable`` are the fine and coarse noise that can be taken off. Companions are made
+    when a setting first needs them, and kept by the data that they were made of. Thread-safe.
     """
 
-    def __init__(self, sources: Mapping[str, PlaneSource], shape: tuple[int, int]) -> None:
+    def __init__(
+        self,
+        sources: Mapping[str, PlaneSource],
+        shape: tuple[int, int],
+        starless: Mapping[str, PlaneSource] | None = None,
+        stars: Mapping[str, Sequence[PlaneSource]] | None = None,
+        removable: Mapping[str, tuple[PlaneSource, PlaneSource]] | None = None,
+    ) -> None:
         self.sources = dict(sources)
         self.shape = shape
-        self._companions: OrderedDict[tuple[str, ...], Pyramid] = OrderedDict()
+        self.removable = dict(removable or {})
+        self.starless = dict(starless or {})
+        self.stars = dict(stars or {})
+        self._companions: OrderedDict[tuple[object, ...], Pyramid] = OrderedDict()
+        self._seen: OrderedDict[tuple[str, View], F32] = OrderedDict()
         self._lock = threading.Lock()
+        self._seen_lock = threading.Lock()
 
     def code(self, recipe: Recipe, view: View) -> F32:
         """The picture through a view as sRGB code (3, height, width). Raises UnsupportedData."""
-        return self._code(Blender(recipe), recipe, view)
+        blender = Blender(recipe)
+        return blender.render(self._planes(blender, view, self._kept_seen))
 
     def bands(
         self,
@@ -138,13 +177,13 @@ class Renderer:
         bottom. Memory is bounded by the band.
         """
         blender = Blender(recipe)
-        self.companions(recipe)
+        self.prepare(recipe)
         step = max(self.shape) / max(shape)
 
         def work(band: tuple[int, int]) -> tuple[int, F32, np.ndarray]:
             y0, y1 = band
             view = View(0.0, y0 * step, step, shape[1], y1 - y0)
-            code = self._code(blender, recipe, view)
+            code = blender.render(self._planes(blender, view, _seen))
             return y1, code, quantise(code, dtype)
 
         before = cv2.getNumThreads()
@@ -158,38 +197,65 @@ class Renderer:
         finally:
             cv2.setNumThreads(before)
 
-    def companions(self, recipe: Recipe) -> tuple[Pyramid | None, Pyramid | None]:
-        """Pyramids of the glow and the star plane at half size; None where the settings need
-        none.
+    def prepare(self, recipe: Recipe) -> None:
+        """Make the companions that a recipe needs, where they are not there yet."""
+        for key in inputs_of(recipe):
+            if key.kind not in READ:
+                self.companion(recipe, key)
+
+    def companion(self, recipe: Recipe, key: Key) -> Pyramid:
+        """The pyramid of a companion plane, from half size on."""
+        names, make = companion_of(recipe, key)
+        sources = [self._source(recipe, n) for n in names]
+        what = (key, *(s.key for s in sources), *_noises(recipe, names))
+        if key.kind == "lift":
+            what = (*what, recipe.figures.lifts[key.name].k)
+        return self._kept(what, lambda: make([_read(s, key) for s in sources], self.shape))
+
+    def _source(self, recipe: Recipe, name: str) -> PlaneSource:
+        return (self.starless if recipe.channels[name].starless else self.sources)[name]
+
+    def _planes(self, blender: Blender, view: View, seen: Look) -> dict[Key, F32]:
+        found = {}
+        for key in blender.inputs:
+            if key.kind == "channel":
+                found[key] = seen(self._source(blender.recipe, key.name), view)
+            elif key.kind in ("fine", "coarse"):
+                found[key] = seen(self.removable[key.name][key.kind == "coarse"], view)
+            elif key.kind == "star":
+                found[key] = seen(self._star_source(blender.recipe, key), view)
+            else:
+                levels = self.companion(blender.recipe, key)
+                found[key] = sample(levels, view, 1, cv2.BORDER_REPLICATE)
+        return found
+
+    def _star_source(self, recipe: Recipe, key: Key) -> PlaneSource:
+        found = recipe.star_set()
+        if found is None or found.source not in self.stars:
+            raise UnsupportedData(
+                "The stars of this picture are not there",
+                why="they were not split off",
+                do="Split the stars of its channels, or leave them in",
+            )
+        return self.stars[found.source][STARS.index(key)]
+
+    def _kept_seen(self, source: PlaneSource, view: View) -> F32:
+        """A plane through a view, kept while views of the same size are asked for: a slider moves
+        the recipe and not the view.
         """
-        names, colour = recipe.settings.used(), recipe.settings.colour
-        glow = self._glow(recipe, names) if colour.saturation != 1.0 else None
-        stars = self._stars(names) if colour.star_colour != 1.0 else None
-        return glow, stars
+        with self._seen_lock:
+            found = self._seen.get((source.key, view))
+            if found is not None:
+                self._seen.move_to_end((source.key, view))
+                return found
+        plane = source.seen(view)
+        with self._seen_lock:
+            self._seen[source.key, view] = plane
+            while sum(p.nbytes for p in self._seen.values()) > _SEEN_BYTES:
+                self._seen.popitem(last=False)
+        return plane
 
-    def _code(self, blender: Blender, recipe: Recipe, view: View) -> F32:
-        planes = [self.sources[n].seen(view) for n in blender.names]
-        glow, stars = (
-            sample(c, view, 1, cv2.BORDER_REPLICATE) if c is not None else None
-            for c in self.companions(recipe)
-        )
-        return blender.render(planes, glow, stars)
-
-    def _glow(self, recipe: Recipe, names: tuple[str, ...]) -> Pyramid:
-        noise = [repr(recipe.channels[n].sigma_eff or recipe.channels[n].sigma_px) for n in names]
-        key = ("glow", *(self.sources[n].key for n in names), *noise)
-        return self._kept(
-            key,
-            lambda: glow_plane((self.sources[n].half_res(), recipe.channels[n]) for n in names),
-        )
-
-    def _stars(self, names: tuple[str, ...]) -> Pyramid:
-        key = ("stars", *(self.sources[n].key for n in names))
-        return self._kept(
-            key, lambda: star_plane(self.shape, [self.sources[n].stars() for n in names])
-        )
-
-    def _kept(self, key: tuple[str, ...], make: Callable[[], F32]) -> Pyramid:
+    def _kept(self, key: tuple[object, ...], make: Callable[[], F32]) -> Pyramid:
         with self._lock:  # two threads that ask at once wait for one making
             found = self._companions.get(key)
             if found is None:
@@ -198,6 +264,22 @@ class Renderer:
                     self._companions.popitem(last=False)
             self._companions.move_to_end(key)
             return found
+
+
+Look = Callable[[PlaneSource, View], F32]
+"""How a plane is read through a view."""
+
+
+def _seen(source: PlaneSource, view: View) -> F32:
+    return source.seen(view)
+
+
+def _read(source: PlaneSource, key: Key) -> F32 | Stars:
+    return source.stars() if key == DISCS else source.half_res()
+
+
+def _noises(recipe: Recipe, names: Sequence[str]) -> list[float]:
+    return [recipe.channels[n].sigma_large for n in names]
 
 
 def quantise(code: F32, dtype: str) -> np.ndarray:

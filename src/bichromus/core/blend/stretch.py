@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 
 from ..model.planes import F32
-from ..model.recipe import Stretch
+from ..model.settings import Stretch
 
 _SIGN: Final = np.uint32(0x80000000)
 
@@ -74,7 +74,7 @@ class Curve:
         above[row, column] = np.float32(knee) + held
 
     def inverse(self, value: float) -> float:
-        """Level that lands at ``value`` (below the shoulder)."""
+        """Level that lands at ``value``, were there no shoulder."""
         return (
             float(np.sinh((value - self.settings.background) / self._step)) / self.settings.strength
         )

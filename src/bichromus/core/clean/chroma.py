@@ -17,7 +17,6 @@ from ..model.progress import SILENT, Progress
 
 _WANTED: Final = 80
 _LEAST: Final = 12
-_GREEN: Final = (0.95, 1.10)
 _REACH: Final = 6.0  # star widths over which a star's colour is spread
 _CLEAR: Final = 12.0  # sigma of a star whose colour is told
 _APERTURE: Final = 1.6  # star widths that its light is summed over
@@ -121,16 +120,11 @@ def _light(
 def _chroma(
     light: np.ndarray, balance: np.ndarray, good: np.ndarray, full: np.ndarray, told: np.ndarray
 ) -> np.ndarray:
-    """R, G and B of each star that has a colour (3, N), green kept from casting; a full one is as
-    white as most.
-    """
+    """R, G and B of each star that has a colour (3, N); a full one is as white as most."""
     colour = np.maximum(light * balance[:, None], 1e-30)
     usual = np.median(colour[:, good] / colour[:, good].sum(0), axis=1)
     colour[:, full] = usual[:, None]
-    colour = colour[:, told]
-    between = np.sqrt(colour[0] * colour[2])
-    colour[1] = np.clip(colour[1], _GREEN[0] * between, _GREEN[1] * between)
-    return colour
+    return np.asarray(colour[:, told])
 
 
 def _spread(

@@ -82,6 +82,20 @@ def measure_noise(
     return Noise(sigma_px, sigma_px * ratio**_TO_LARGE, "power-law", len(blocks))
 
 
+def quiet_scales(plane: F32, avoid: Mask | None = None) -> tuple[float, ...] | None:
+    """Standard deviation of the four finest starlet scales on the quiet blocks of a plane (H, W);
+    None where it is too small or has no quiet sky. NaN and pixels of ``avoid`` do not count.
+    """
+    missing = ~np.isfinite(plane)
+    clear = ~missing if avoid is None else ~(missing | avoid)
+    if min(plane.shape) < 4 * _BLOCK:
+        return None
+    whole = fill(plane, ~clear)
+    planes = details(whole, 6)
+    blocks, warned = _quiet_blocks(whole, planes[5], clear)
+    return None if warned else tuple(_sigma_in(planes[j], blocks, clear) for j in range(4))
+
+
 def _small(whole: F32, clear: Mask) -> Noise:
     sigma = clipped_sigma(details(whole, 1)[0][clear]) / WHITE[0]
     return Noise(sigma, None, None, 0, ("The picture is too small to tell large-scale noise.",))

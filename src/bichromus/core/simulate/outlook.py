@@ -9,7 +9,7 @@ import numpy as np
 
 from ..blend.stretch import Curve
 from ..model.planes import F32
-from ..model.recipe import Stretch
+from ..model.settings import Stretch
 from ..numerics.robust import FWHM_TO_SIGMA
 from ..numerics.smoothing import gaussian
 from .scene import SceneRecipe, make_scene

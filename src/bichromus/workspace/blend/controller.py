@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import threading
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import Any, Final
@@ -25,26 +25,30 @@ from ...core.blend import (
 from ...core.blend.compose import compose
 from ...core.blend.mappings import FREE
 from ...core.model.errors import InputError
-from ...core.model.recipe import BlendSettings, ChannelFigures, Recipe
+from ...core.model.recipe import BlendFigures, Recipe
+from ...core.model.settings import BlendSettings
 from ...core.numerics.sampling import whole_view
 from ..channels.build import EMPTY, Channels
+from ..layers.layers import NONE, Layers
 from ..project.context import ProjectContext
 from ..project.document import Change
 from ..viewing.renderer import ChannelRenderer
 from ..viewing.request import Request
 from . import commands
+from .evidence import Evidence
 
 _MADE_BY: Final = f"bichromus {__version__}"
 
 
 @dataclass(frozen=True)
 class BlendSnapshot:
-    """All that was derived for one moment: the channels and what renders them, the recipe (None
+    """All that was derived for one moment: channels, layers and what renders them, the recipe (None
     while nothing can be blended) and the one before the last change, its predicted noise, what each
     channel lacks, and the balance that the limits would choose.
     """
 
     channels: Channels = EMPTY
+    layers: Layers = NONE
     renderer: ChannelRenderer | None = None
     recipe: Recipe | None = None
     previous: Recipe | None = None
@@ -68,8 +72,9 @@ class BlendController:
         self._context = context
         self._lock = threading.Lock()
         self._snapshot = BlendSnapshot()
-        self._settled: Recipe | None = None
-        self._followed: tuple[Any, ...] | None = None
+        self._evidence = Evidence()
+        self._settled: tuple[BlendSettings, Recipe | None] | None = None
+        self._followed: tuple[BlendSettings, bool, Channels, Layers] | None = None
 
     @property
     def snapshot(self) -> BlendSnapshot:
@@ -106,31 +111,37 @@ class BlendController:
 
     # --- following the project ---
 
-    def follow(self, channels: Channels) -> None:
-        """Make the recipe anew where settings or channels have changed; then the view that waits
-        for it; then noise and advice.
+    def follow(self, channels: Channels, layers: Layers = NONE) -> None:
+        """Make the recipe anew where settings, channels or layers have changed; then the view that
+        waits for it; then noise and advice.
 
         While a control moves the balance is not sought anew and no advice is given.
         """
         states = self._context.document.states
-        wanted = (states.shown.blend, states.passing, channels)
+        wanted = (states.shown.blend, states.passing, channels, layers)
         with self._lock:
             if wanted == self._followed:
                 return
             self._followed = wanted
-        settings, passing = states.shown.blend, states.passing
-        self._context.previews.request("recipe", lambda: self._make(settings, passing, channels))
+        self._context.previews.request("recipe", lambda: self._make(*wanted))
 
-    def _make(self, settings: BlendSettings, passing: bool, channels: Channels) -> None:
+    def _make(
+        self, settings: BlendSettings, passing: bool, channels: Channels, layers: Layers
+    ) -> None:
         now = self._snapshot
         renderer = now.renderer
-        if channels is not now.channels:
-            renderer = ChannelRenderer(channels) if channels.origins else None
-        recipe = make_recipe(settings, channels, now.recipe if passing else None)
+        if channels is not now.channels or layers is not now.layers:
+            renderer = ChannelRenderer(channels, layers) if channels.origins else None
+        figures = self._evidence.figures(settings, channels, layers)
+        recipe = make_recipe(settings, figures, now.recipe if passing else None)
         previous = now.previous
-        if not passing and recipe != self._settled:
-            previous, self._settled = self._settled, recipe
-        self._publish(channels=channels, renderer=renderer, recipe=recipe, previous=previous)
+        if not passing:
+            if self._settled is not None and self._settled[0] != settings:
+                previous = self._settled[1]
+            self._settled = (settings, recipe)
+        self._publish(
+            channels=channels, layers=layers, renderer=renderer, recipe=recipe, previous=previous
+        )
         self.recipe_changed.emit()
         self._context.previews.request("judge", lambda: self._judge(recipe, passing))
 
@@ -152,6 +163,23 @@ class BlendController:
     def _publish(self, **changes: Any) -> None:
         with self._lock:
             self._snapshot = replace(self._snapshot, **changes)
+
+    def up_to_date(self) -> BlendSnapshot:
+        """The picture as it is to be by now, on whatever thread: where its recipe is on its way, it
+        is made here.
+        """
+        with self._lock:
+            followed, now, settled = self._followed, self._snapshot, self._settled
+        if followed is None:
+            return now
+        settings, _, channels, layers = followed
+        done = settled is not None and settled[0] == settings
+        if done and channels is now.channels and layers is now.layers:
+            return now
+        figures = Evidence().figures(settings, channels, layers)
+        renderer = ChannelRenderer(channels, layers) if channels.origins else None
+        recipe = make_recipe(settings, figures)
+        return replace(now, channels=channels, layers=layers, renderer=renderer, recipe=recipe)
 
     # --- views ---
 
@@ -178,8 +206,18 @@ class BlendController:
         settings = self._context.document.state.blend
         for mapping in available_mappings(snapshot.channels.names):
             self._thumbnail(
-                mapping.id, partial(_mapping_image, renderer, settings, mapping.id, longest)
+                mapping.id, partial(self._mapping_image, snapshot, settings, mapping.id, longest)
             )
+
+    def _mapping_image(
+        self, snapshot: BlendSnapshot, settings: BlendSettings, mapping: str, longest: int
+    ) -> np.ndarray:
+        renderer = snapshot.renderer
+        assert renderer is not None
+        wanted = settings.model_copy(update={"mapping": mapping, "mix": {}})
+        figures = self._evidence.figures(wanted, snapshot.channels, snapshot.layers)
+        recipe = compose(wanted, figures)
+        return renderer.blend(recipe, whole_view(renderer.shape, longest))
 
     def _thumbnail(self, name: str, make: Callable[[], np.ndarray]) -> None:
         def work() -> None:
@@ -208,15 +246,14 @@ def render_view(snapshot: BlendSnapshot, request: Request) -> np.ndarray | None:
 
 
 def make_recipe(
-    settings: BlendSettings, channels: Channels, moving: Recipe | None = None
+    settings: BlendSettings, figures: BlendFigures, moving: Recipe | None = None
 ) -> Recipe | None:
-    """The recipe of settings with these channels; None where nothing can be blended. ``moving`` is
-    the recipe that a control is moving: its balance is then kept.
+    """The recipe of settings with what was measured; None where nothing can be blended. ``moving``
+    is the recipe that a control is moving: its balance is then kept.
     """
-    figures = {n: p.figures() for n, p in channels.in_use.items()}
     wanted = settings
-    if figures and not fits(settings, figures):
-        first = available_mappings(figures)[0].id
+    if figures.channels and not fits(settings, figures.channels):
+        first = available_mappings(figures.channels)[0].id
         wanted = wanted.model_copy(update={"mapping": first, "mix": {}})
     if wanted.balance_auto and moving is not None:
         balance = moving.settings.balance
@@ -232,12 +269,12 @@ def make_recipe(
     return recipe
 
 
-def fits(settings: BlendSettings, figures: Mapping[str, ChannelFigures]) -> bool:
+def fits(settings: BlendSettings, channels: Collection[str]) -> bool:
     """Whether the mapping that was chosen can be made of the channels that are there."""
     if settings.mapping == FREE:
-        return bool(settings.used()) and set(settings.used()) <= set(figures)
+        return bool(settings.mixed()) and set(settings.mixed()) <= set(channels)
     try:
-        mapping_mix(settings, list(figures))
+        mapping_mix(settings, list(channels))
     except InputError:
         return False
     return True
@@ -248,11 +285,3 @@ def _origin_image(
 ) -> np.ndarray:
     view = whole_view(renderer.channels.origins[origin].shape, longest)
     return renderer.alone(recipe, origin, view)
-
-
-def _mapping_image(
-    renderer: ChannelRenderer, settings: BlendSettings, mapping: str, longest: int
-) -> np.ndarray:
-    figures = {n: p.figures() for n, p in renderer.channels.in_use.items()}
-    wanted = settings.model_copy(update={"mapping": mapping, "mix": {}})
-    return renderer.blend(compose(wanted, figures), whole_view(renderer.shape, longest))

@@ -21,7 +21,7 @@ from .pool import pool_channel
 from .prepared import Prepared
 from .registration import Registration, register_stacks
 from .sources import RGB
-from .star_split import stars_in_colour, without_stars
+from .star_split import coloured_stars, without_stars
 from .tasks import tasks_of
 
 
@@ -202,8 +202,8 @@ class _Build:
         chosen = choose(self._wanted, self._origins)
         whole = {n: self._origins[chosen[n]] for n in RGB}
         try:
-            self._star_colours = stars_in_colour(
-                self._context.store, whole, self._starless, progress
+            self._star_colours = coloured_stars(
+                self._context.store, "rgb", whole, self._starless, progress
             )
         except InputError as error:
             self._warnings.append(error.sentence())

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Final
@@ -32,12 +32,14 @@ _CACHE_BYTES: Final = 8 * 10**9
 
 class ChannelsController:
     """Owns the prepared channels. ``changed`` follows a new ``snapshot``; ``written`` carries files
-    that were written, ``cached`` the size of the cache in bytes.
+    that were written, ``cached`` the size of the cache in bytes; ``cleared`` says that all of it is
+    deleted. ``also_used`` tells what else in the cache is in use.
     """
 
     changed = Signal()
     written = Signal(list)
     cached = Signal(int)
+    cleared = Signal()
 
     def __init__(self, context: ProjectContext) -> None:
         self._context = context
@@ -45,6 +47,7 @@ class ChannelsController:
         self._snapshot = EMPTY
         self._wanted: PreparationState | None = None
         self.cache_limit = _CACHE_BYTES
+        self.also_used: Callable[[], set[str]] = set
         context.jobs.failed.connect(lambda title, _error: self._forget(title))
         context.jobs.cancelled.connect(self._forget)
 
@@ -197,13 +200,15 @@ class ChannelsController:
         size.
         """
         folder = self._context.document.store.cache
-        self.cached.emit(bound_cache(folder, self.cache_limit, self._snapshot.keys))
+        used = self._snapshot.keys | self.also_used()
+        self.cached.emit(bound_cache(folder, self.cache_limit, used))
 
     def compute_again(self) -> None:
         """Delete the cache and prepare everything anew."""
 
         def work(_progress: Progress) -> None:
             clear_cache(self._context.document.store.cache)
+            self.cleared.emit()
             self.prepare_again()
 
         self._context.jobs.submit("deleting the cache", work)

@@ -8,6 +8,7 @@ from ...core.clean.gradient import Gradient
 from ...core.extract.leaks import Leaks
 from ...core.measure.field import StarField
 from ...core.measure.halos import Core
+from ...core.model.recipe import Covariance
 from ...core.numerics.poly import Poly
 
 
@@ -140,6 +141,17 @@ class StarColourNote:
 
 
 @dataclass(frozen=True)
+class RemovableNote:
+    """What the noise left depends on, per ``pixel`` and ``blurred``, and the channel that helped to
+    find what can be taken off.
+    """
+
+    pixel: Covariance
+    blurred: Covariance
+    guide: str = ""
+
+
+@dataclass(frozen=True)
 class Histogram:
     """Counts of pixels by value, in even steps of asinh(value / unit) from ``low`` to ``high``."""
 
@@ -152,7 +164,8 @@ class Histogram:
 @dataclass(frozen=True)
 class Notes:
     """All notes of one prepared channel. ``fields`` are star widths over the frame by stack,
-    ``saturation`` the full level with the background at zero. ``results`` says in a line what each
+    ``saturation`` the full level with the background at zero; ``removable`` tells of noise that
+    can be taken off. ``results`` says in a line what each
     cleaning step did, by its id; ``cleaned_from`` is the key of the origin that the last of them
     began with.
     """
@@ -168,6 +181,7 @@ class Notes:
     continuum: ContinuumNote | None = None
     split: SplitNote | None = None
     star_colour: StarColourNote | None = None
+    removable: RemovableNote | None = None
     results: dict[str, str] = field(default_factory=dict)
     cleaned_from: str = ""
 

@@ -5,8 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-OriginKind = Literal["stack", "plane", "extracted", "pooled", "cleaned", "starless", "star_colour"]
+OriginKind = Literal[
+    "stack", "plane", "extracted", "pooled", "cleaned", "starless", "star_colour", "removable"
+]
 _ID_LETTERS = 6
+_HEADS = {"pooled": "pool", "starless": "starless", "star_colour": "colour", "removable": "off"}
 
 
 @dataclass(frozen=True)
@@ -29,7 +32,12 @@ class Origin:
             return f"{self.channel}@{self.stacks[0]}"
         if self.kind == "extracted":
             return f"{self.channel}@{'-'.join(s[:_ID_LETTERS] for s in self.stacks)}"
-        head = {"pooled": "pool", "starless": "starless", "star_colour": "colour"}
+        head = {
+            "pooled": "pool",
+            "starless": "starless",
+            "star_colour": "colour",
+            "removable": "off",
+        }
         return f"{head.get(self.kind, self.step)}@{self.channel}"
 
 

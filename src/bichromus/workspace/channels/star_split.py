@@ -10,8 +10,8 @@ from pathlib import Path
 
 import numpy as np
 
-from ...core.clean.chroma import colour_stars
 from ...core.clean.split import split_stars
+from ...core.clean.star_sets import USUAL_FWHM_PX, StarLayer, members, star_set
 from ...core.files import read_picture
 from ...core.measure.run import check_same_shape
 from ...core.model.errors import InputError
@@ -26,8 +26,8 @@ from .pool import seen_part
 from .prepared import Prepared
 from .sources import RGB, source_hash
 
-_USUAL_FWHM_PX = 3.0
-"""Star width where a channel has too few stars to tell its own: that of usual sampling."""
+_SAMPLES = 2_000_000
+"""Pixels that tell the top of a starless layer."""
 
 
 def without_stars(
@@ -39,53 +39,55 @@ def without_stars(
     Raises NotEnoughData where there are too few stars, UnreadableFile, ShapeMismatch.
     """
     own = source_hash(store, Path(layer)) if layer else ""
-    key = prepared_key("starless", whole.key, own)
+    key = prepared_key("starless, its own white", whole.key, own)
     origin, label = Origin("starless", whole.channel), f"{whole.label}, starless"
     found = load_prepared(store.cache, key)
     if found is None:
         plane = seen_part(whole)
         progress.step(0.0, f"splitting the stars off {whole.channel}")
         made, note = _take_layer(plane, layer) if layer else _split(whole, plane, progress)
-        measure = _at_zero(whole.measure, plane)
+        white = float(
+            np.quantile(made[np.isfinite(made)][:: max(1, made.size // _SAMPLES)], 0.9999)
+        )
+        measure = replace(_at_zero(whole.measure, plane), white_px=white)
         draft = Draft(origin, label, made, measure, whole.hours, Notes(split=note))
         found = save_prepared(store.cache, key, draft)
     return replace(found, origin=origin, label=label, hours=whole.hours)
 
 
-def stars_in_colour(
+def coloured_stars(
     store: Store,
+    source: str,
     whole: Mapping[str, Prepared],
     starless: Mapping[str, Prepared],
     progress: Progress = SILENT,
 ) -> dict[str, Prepared]:
-    """The stars of R, G and B in natural colour, as planes by channel. Raises NotEnoughData."""
-    parts = [f"{whole[m].key} {starless[m].key}" for m in RGB]
-    keys = {n: prepared_key("star colour", n, *parts) for n in RGB}
-    found = {n: load_prepared(store.cache, k) for n, k in keys.items()}
+    """A set of stars (from rgb, or lines) in natural colour, as planes by R, G and B. Raises
+    NotEnoughData.
+    """
+    used = members(source, whole)
+    parts = [f"{n} {whole[n].key} {starless[n].key}" for n in used]
+    keys = {c: prepared_key("star colour", source, c, *parts) for c in RGB}
+    found = {c: load_prepared(store.cache, k) for c, k in keys.items()}
     if not all(found.values()):
-        layers = [np.asarray(whole[n].levels[0]) - np.asarray(starless[n].levels[0]) for n in RGB]
-        measures = [whole[n].measure for n in RGB]
-        made = colour_stars(
-            layers,
-            max(measures, key=lambda m: m.stars.count).stars,
-            [m.stars.fwhm_px or _USUAL_FWHM_PX for m in measures],
-            [m.noise.sigma_px for m in measures],
-            [whole[n].notes.saturation for n in RGB],
-            progress,
-        )
+        layers = {n: _layer(whole[n], starless[n]) for n in used}
+        first = max((whole[n].measure for n in used), key=lambda m: m.stars.count)
+        made = star_set(source, layers, first.stars, progress)
         note = StarColourNote(tuple(made.balance), made.used)
         notes = Notes(tuple(made.warnings), star_colour=note)
-        for number, name in enumerate(RGB):
-            draft = Draft(
-                Origin("star_colour", name),
-                "stars in colour",
-                made.planes[number],
-                _at_zero(measures[1], layers[0]),
-                whole[name].hours,
-                notes,
-            )
-            found[name] = save_prepared(store.cache, keys[name], draft)
-    return {n: p for n, p in found.items() if p is not None}
+        for number, colour in enumerate(RGB):
+            plane = made.planes[number]
+            hours = whole[colour].hours if source == "rgb" else None
+            origin, measure = Origin("star_colour", colour), _at_zero(first, plane)
+            draft = Draft(origin, "stars in colour", plane, measure, hours, notes)
+            found[colour] = save_prepared(store.cache, keys[colour], draft)
+    return {c: p for c, p in found.items() if p is not None}
+
+
+def _layer(whole: Prepared, starless: Prepared) -> StarLayer:
+    stars = np.asarray(whole.levels[0]) - np.asarray(starless.levels[0])
+    width = whole.measure.stars.fwhm_px or USUAL_FWHM_PX
+    return StarLayer(stars, width, whole.measure.noise.sigma_px, whole.notes.saturation)
 
 
 def _at_zero(measure: Measure, plane: F32) -> Measure:

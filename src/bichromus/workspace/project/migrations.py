@@ -8,8 +8,9 @@ from pathlib import Path
 from typing import Any, Final
 
 from ...core.model.log_columns import COLUMNS, NOTED, READ
+from ...core.model.recipe import settings_from_version_1
 
-VERSION: Final = 4
+VERSION: Final = 5
 
 SCHEMA: Final = """
 CREATE TABLE IF NOT EXISTS meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -65,6 +66,8 @@ def bring_up(db: sqlite3.Connection, path: Path, found: int) -> None:
             _to_3(db)
         if found < 4:
             _to_4(db)
+        if found < 5:
+            _to_5(db)
         db.execute("INSERT OR REPLACE INTO meta VALUES ('version', ?)", (str(VERSION),))
     except BaseException:
         db.execute("ROLLBACK")
@@ -137,3 +140,12 @@ def _to_4(db: sqlite3.Connection) -> None:
             new["blend"] = old["settings"]
         new["log"] = {"place": old.get("log", 0), "watched": old.get("watched", "")}
         db.execute("UPDATE history SET state = ? WHERE seq = ?", (json.dumps(new), seq))
+
+
+def _to_5(db: sqlite3.Connection) -> None:
+    """The blend takes stars off, and shares green by loudness: an older picture stays as it was."""
+    for seq, text in db.execute("SELECT seq, state FROM history").fetchall():
+        state: dict[str, Any] = json.loads(text)
+        if "blend" in state:
+            state["blend"] = settings_from_version_1(state["blend"])
+            db.execute("UPDATE history SET state = ? WHERE seq = ?", (json.dumps(state), seq))

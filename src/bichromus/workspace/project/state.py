@@ -7,7 +7,7 @@ from typing import Final, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from ...core.model.recipe import BlendSettings
+from ...core.model.settings import BlendSettings
 from ..library.things import PlanState
 
 AUTO: Final = -1

@@ -17,11 +17,14 @@ from ...core.blend.render import Renderer
 from ...core.blend.stretch import Curve
 from ...core.model.measures import Stars
 from ...core.model.planes import F32
-from ...core.model.recipe import Recipe, Stretch
+from ...core.model.recipe import Recipe
+from ...core.model.settings import Stretch
 from ...core.numerics.sampling import View, sample
 from ..channels.build import Channels
 from ..channels.notes import GradientNote
 from ..channels.prepared import Prepared
+from ..layers.cleaning import COARSE
+from ..layers.layers import NONE, Layers
 
 RGB8 = NDArray[np.uint8]
 _MARK: Final = (0.93, 0.36, 0.86)
@@ -61,24 +64,43 @@ class PreparedSource:
         return self.prepared.measure.stars
 
 
+@dataclass(frozen=True)
+class CoarseSource(PreparedSource):
+    """The part of a channel's noise that is kept at half size."""
+
+    @property
+    def key(self) -> str:
+        """A name of its own beside that of the fine part."""
+        return f"{self.prepared.key} coarse"
+
+    def seen(self, view: View) -> F32:
+        """The plane through a view."""
+        return sample(self.prepared.half_res_planes[COARSE], view, 1, cv2.BORDER_REPLICATE)
+
+
 class ChannelRenderer:
     """Renders views of one set of prepared channels; nothing in it changes but what it keeps."""
 
-    def __init__(self, channels: Channels) -> None:
+    def __init__(self, channels: Channels, layers: Layers = NONE) -> None:
         """Raises ValueError where there is no channel."""
         grid = channels.grid
         if grid is None:
             raise ValueError("there is no channel to render")
         self.channels = channels
         self.shape = grid
-        sources = {n: PreparedSource(p) for n, p in channels.in_use.items()}
-        self.blender = Renderer(sources, grid)
+        self.blender = Renderer(
+            {n: PreparedSource(p) for n, p in channels.in_use.items()},
+            grid,
+            {n: PreparedSource(p) for n, p in layers.starless.items()},
+            {s: [PreparedSource(p) for p in found.planes] for s, found in layers.sets.items()},
+            {n: (PreparedSource(p), CoarseSource(p)) for n, p in layers.removable.items()},
+        )
 
     def blend(self, recipe: Recipe, view: View) -> RGB8:
         """The picture through a view, (height, width, 3) bytes, rendered in two threads."""
         if view.height < _TWO_THREADS_FROM:
             return to_bytes(self.blender.code(recipe, view))
-        self.blender.companions(recipe)
+        self.blender.prepare(recipe)
         half = view.height // 2
         parts = (
             replace(view, height=half),

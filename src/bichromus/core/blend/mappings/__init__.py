@@ -12,8 +12,8 @@ from typing import Final
 
 from ...model.channel import WAVELENGTH_NM
 from ...model.errors import UnknownName
-from ...model.recipe import OUTPUTS, BlendSettings
 from ...model.registry import HELPERS, find_entries
+from ...model.settings import OUTPUTS, BlendSettings
 from .base import Mapping, Mix
 from .formula import formula_mix, parse_mapping
 
@@ -24,6 +24,7 @@ __all__ = [
     "Mix",
     "available_mappings",
     "find_mappings",
+    "lifted_lines",
     "mapping_mix",
     "mapping_words",
     "named_mappings",
@@ -51,7 +52,7 @@ def named_mappings() -> list[str]:
 
 def available_mappings(channels: Collection[str]) -> list[Mapping]:
     """Mappings that these channels allow; where none fits, one by wavelength."""
-    fitting = [m for m in MAPPINGS.values() if set(m.needs) <= set(channels)]
+    fitting = [m for m in MAPPINGS.values() if not m.missing(channels)]
     return fitting or ([_by_wavelength(channels)] if channels else [])
 
 
@@ -81,14 +82,20 @@ def mapping_mix(settings: BlendSettings, channels: Collection[str]) -> Mix:
             f"No mapping is called {name!r}",
             do=f"Use one of {known}, or a free one as R=S2,G=0.8*Ha+0.2*O3,B=O3",
         )
-    missing = [n for n in MAPPINGS[name].needs if n not in channels]
+    missing = MAPPINGS[name].missing(channels)
     if missing:
         raise UnknownName(
-            f"The mapping {name} needs {' and '.join(missing)}",
+            f"The mapping {name} needs {missing}",
             why=f"the channels here are {', '.join(channels) or 'none'}",
             do="Add the channel or choose another mapping",
         )
     return MAPPINGS[name].mix(settings, channels)
+
+
+def lifted_lines(mapping: str, channels: Collection[str]) -> tuple[str, ...]:
+    """The lines that a mapping lays on top of its mix, of those that are there."""
+    known = MAPPINGS.get(mapping)
+    return tuple(n for n in known.lifts if n in channels) if known is not None else ()
 
 
 def mapping_words(mapping: str) -> str:

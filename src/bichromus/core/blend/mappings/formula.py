@@ -4,15 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection
-from typing import Final
 
 from ...model.channel import channel_name
 from ...model.errors import UnknownName
-from ...model.recipe import OUTPUTS, BlendSettings
+from ...model.settings import MOST_WEIGHT, OUTPUTS, BlendSettings
 from .base import Mix
-
-MOST: Final = 2.0
-"""Largest weight of a term, either way: what the recipe's schema allows."""
 
 
 def formula_mix(formula: str, _settings: BlendSettings, channels: Collection[str]) -> Mix:
@@ -55,10 +51,10 @@ def _terms(terms: str, text: str, channels: Collection[str]) -> dict[str, float]
                 do=f"Use {', '.join(channels) or 'a channel that was given'}",
             )
         weight = float(match[1] or 1) * (-1 if sign == "-" else 1)
-        if abs(weight) > MOST:
+        if abs(weight) > MOST_WEIGHT:
             raise UnknownName(
                 f"The mapping {text!r} takes {weight:g} of {name}",
-                do=f"Stay between {-MOST:g} and {MOST:g}",
+                do=f"Stay between {-MOST_WEIGHT:g} and {MOST_WEIGHT:g}",
             )
         row[name] = row.get(name, 0.0) + weight
     return row

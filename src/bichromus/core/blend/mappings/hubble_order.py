@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection
 
-from ...model.recipe import BlendSettings
+from ...model.settings import BlendSettings
 from .base import Mapping, Mix
 
 

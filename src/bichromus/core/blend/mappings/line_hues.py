@@ -10,7 +10,7 @@ import numpy as np
 
 from ...model.channel import LINES
 from ...model.planes import F32
-from ...model.recipe import OUTPUTS, BlendSettings
+from ...model.settings import OUTPUTS, BlendSettings
 from ...numerics.oklab import encode_exact, from_oklab
 from .base import Mapping, Mix
 

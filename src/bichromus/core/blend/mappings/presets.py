@@ -17,11 +17,4 @@ MAPPING = (
     _preset(
         "R=O3,G=S2,B=Ha", "Ha blue, O-S-H", "O3 red, S2 green, Ha blue", ("O3", "S2", "Ha"), 60
     ),
-    _preset(
-        "R=R,G=G,B=B",
-        "Broadband, R-G-B",
-        "red, green and blue as they are",
-        ("R", "G", "B"),
-        70,
-    ),
 )

@@ -11,6 +11,7 @@ from typing import Final
 
 import numpy as np
 
+from ....core.blend.inputs import BROAD
 from ....core.clean.continuum import find_continuum
 from ....core.measure import StarsAndNoise, measure_noise
 from ....core.measure.run import bright_mask
@@ -21,14 +22,6 @@ from ..notes import ContinuumNote
 from ..pool import seen_part
 from ..prepared import Prepared
 from .base import CleaningInput, CleaningResult, CleaningStep, Setting
-
-BROAD: Final = {
-    "Ha": ("R", "L", "C"),
-    "S2": ("R", "L", "C"),
-    "O3": ("G", "L", "C"),
-    "Hb": ("B", "L", "C"),
-}
-"""Broadband channels that tell a line's continuum, the best first: those that hold its colour."""
 
 
 def broad_for(line: str, channels: Mapping[str, Prepared]) -> str | None:

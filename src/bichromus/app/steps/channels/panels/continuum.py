@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from .....core.blend.inputs import BROAD
 from .....workspace.channels import commands
-from .....workspace.channels.cleaning.continuum import BROAD, STEP
+from .....workspace.channels.cleaning.continuum import STEP
 from .....workspace.channels.prepared import Prepared
 from .....workspace.session import Session
 from ....widgets.choice import ChoiceBox

@@ -1,0 +1,107 @@
+"""Layers made one after another, each from the cache where it is there."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+
+from ...core.blend.measuring import star_figures
+from ...core.clean.continuum import find_continuum
+from ...core.clean.star_sets import members
+from ...core.model.channel import COLOURS
+from ...core.model.errors import InputError, NotEnoughData
+from ...core.model.planes import Header, Picture
+from ...core.model.progress import SILENT, Progress
+from ..channels.build import Channels
+from ..channels.pool import seen_part
+from ..channels.prepared import Prepared
+from ..channels.star_split import coloured_stars, without_stars
+from ..project.store import Store
+from .cleaning import removable_noise
+from .layers import Layers, LayersWanted, StarSet, richest
+
+_SPLITTING = 0.75  # of the whole job
+
+
+def make_layers(
+    store: Store,
+    wanted: LayersWanted,
+    channels: Channels,
+    tell: Callable[[Layers], None] = lambda _layers: None,
+    progress: Progress = SILENT,
+) -> Layers:
+    """All that is wanted, told of after each channel. What cannot be split keeps its stars, with a
+    sentence. Raises Cancelled.
+    """
+    whole, files = channels.in_use, dict(wanted.layers)
+    made = Layers(pending=wanted.names)
+    for number, name in enumerate(wanted.names):
+        part = progress.part(
+            _SPLITTING * number / len(wanted.names), _SPLITTING * (number + 1) / len(wanted.names)
+        )
+        try:
+            starless = without_stars(store, whole[name], files.get(name, ""), part)
+            made = replace(made, starless={**made.starless, name: starless})
+        except NotEnoughData:  # a plane without stars is starless as it is
+            made = replace(made, starless={**made.starless, name: whole[name]})
+        except InputError as error:
+            made = replace(made, failed={**made.failed, name: error.sentence()})
+        made = replace(made, pending=wanted.names[number + 1 :])
+        if made.pending:
+            tell(made)
+    rest = progress.part(_SPLITTING, 1)
+    made = replace(made, sets=_star_sets(store, wanted, whole, made, rest.part(0, 0.3)))
+    tell(made)
+    made = replace(
+        made, removable=removable_noise(store, whole, made.starless, rest.part(0.3, 0.8))
+    )
+    tell(made)
+    made = replace(made, continua=_continua(wanted, whole, rest.part(0.8, 1)))
+    progress.step(1.0)
+    return made
+
+
+def _star_sets(
+    store: Store,
+    wanted: LayersWanted,
+    whole: Mapping[str, Prepared],
+    made: Layers,
+    progress: Progress,
+) -> dict[str, StarSet]:
+    found: dict[str, StarSet] = {}
+    for source in wanted.sets:
+        names = members(source, whole)
+        if not made.has(names):
+            continue
+        try:
+            planes = coloured_stars(store, source, whole, made.starless, progress)
+        except InputError:
+            continue  # too few stars for a colour: there are hardly any to put back
+        ordered = tuple(planes[c] for c in COLOURS)
+        stars = richest(whole[n] for n in names)
+        figures = star_figures(source, [p.levels[0] for p in ordered], stars, names)
+        if figures is not None:
+            found[source] = StarSet(ordered, figures)
+    return found
+
+
+def _continua(
+    wanted: LayersWanted, whole: Mapping[str, Prepared], progress: Progress
+) -> dict[str, tuple[float, int]]:
+    found: dict[str, tuple[float, int]] = {}
+    for number, (line, broad) in enumerate(wanted.continua):
+        progress.step(number / len(wanted.continua), f"seeking the continuum in {line}")
+        try:
+            told = find_continuum(_picture(whole[line]), _picture(whole[broad]))
+        except InputError:
+            continue
+        found[line] = (max(told.k, 0.0), told.stars)
+    return found
+
+
+def _picture(prepared: Prepared) -> Picture:
+    plane = np.asarray(seen_part(prepared), np.float32)
+    return Picture(plane, Header(saturation=prepared.notes.saturation), Path(prepared.label))
