@@ -7,6 +7,7 @@ import sys
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
@@ -31,11 +32,28 @@ def wait(until: Callable[[], bool], seconds: float = 120) -> None:
     raise TimeoutError("the window did not get there")
 
 
+GALAXY_CROP = (300, 150, 1000, 690)
+"""What the picture of the galaxy keeps, in pixels of its grid."""
+
+
+def finished(window: Any) -> bool:
+    """Whether the picture stands on its layers, and nothing is under way."""
+    now = window.session.blend.snapshot
+    return (
+        now.recipe is not None
+        and bool(now.layers.continua)
+        and now.layers is window.session.layers.snapshot
+        and not window.session.jobs.busy
+        and not window.session.previews.busy
+    )
+
+
 def main() -> int:
     with tempfile.TemporaryDirectory() as config:
         os.environ["XDG_CONFIG_HOME"] = config
         from bichromus.app.shell.light import use_theme
         from bichromus.app.start import Application, make_application
+        from bichromus.app.steps.blend import BlendStep
         from bichromus.app.steps.channels import ChannelsStep
         from bichromus.app.steps.publish import PublishStep
         from bichromus.app.theme.look import LOOK
@@ -60,15 +78,9 @@ def main() -> int:
 
         shot("welcome")
         assert demo_project().parent.is_dir()
-        window = application.open("demo")
+        window = application.open("demo nebula")
         window.resize(1280, 800)
-        wait(
-            lambda: (
-                window.session.blend.snapshot.recipe is not None
-                and not window.session.jobs.busy
-                and bool(window.session.blend.snapshot.needs)
-            )
-        )
+        wait(lambda: finished(window), 300)
         settle(2500)
         channels = window.step_named("channels")
         assert isinstance(channels, ChannelsStep)
@@ -120,6 +132,14 @@ def main() -> int:
         window.go("blend")
         window.canvas.pointed.emit(760, 520)
         shot("blend")
+        blend = window.step_named("blend")
+        assert isinstance(blend, BlendStep)
+        blend.sections.open(blend.masks)
+        blend.masks.add_mask("colour", {"hue": (250.0, 40.0, 20.0)})
+        blend.masks.change("lightness of a mask", lightness=0.25, chroma=0.4)
+        settle(1200)
+        shot("blend-mask")
+        blend.masks.remove_chosen()
         window.session.blend.set_mapping("bicolour-shared")
         window.canvas.zoom_by(2.4, QPointF(390, 250))
         settle(1200)
@@ -138,6 +158,21 @@ def main() -> int:
         publish.set_folder("/home/imager/pictures")  # of nobody
         shot("publish-day")
         use_theme(window.settings, "dusk")
+        window = application.open("demo galaxy")
+        window.resize(1280, 800)
+        wait(lambda: finished(window), 300)
+        window.go("blend")
+        window.session.blend.set_settings("crop", finish={"crop": GALAXY_CROP})
+        window.session.blend.set_settings("cores", tone={"cores": 0.2})
+        settle(2500)
+        blend = window.step_named("blend")
+        assert isinstance(blend, BlendStep)
+        blend.sections.open(blend.stars)
+        shot("blend-galaxy")
+        blend.sections.open(blend.finishing)
+        blend.finishing.toggle_crop()
+        shot("blend-crop")
+        blend.finishing.leave_crop()
         window.close()
     return 0
 

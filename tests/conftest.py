@@ -11,10 +11,11 @@ import pytest
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
-from bichromus.core.simulate.demo import SCALE_ARCSEC, SEED, STACKS, demo_scene
+from bichromus.core.simulate.demo import SCALE_ARCSEC, SEED, STACKS
 from bichromus.core.simulate.demo_files import write_stacks
-from bichromus.core.simulate.scene import Scene, SceneRecipe, make_scene
-from sky import HALF, SMALL, TIDY
+from bichromus.core.simulate.scene import Scene, SceneRecipe
+from filaments import make_filaments
+from sky import HALF, TIDY, small_sky
 
 
 @pytest.fixture(autouse=True)
@@ -34,7 +35,7 @@ def own_folders(tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.Mo
 @pytest.fixture(scope="session")
 def scene() -> Scene:
     """A small sky of known truth."""
-    return demo_scene(SMALL)
+    return small_sky()
 
 
 @pytest.fixture(scope="session")
@@ -48,7 +49,7 @@ def mess_files(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
         star_count=3000,
         beacons=((0.36, 0.36, 4.8), (0.62, 0.64, 5.4)),
     )
-    scene = make_scene((760, 1060), SCALE_ARCSEC, SEED, sky)
+    scene = make_filaments((760, 1060), SCALE_ARCSEC, SEED, sky)
     return {p.stem: p for p in write_stacks(folder, scene, STACKS, HALF)}
 
 

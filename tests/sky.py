@@ -9,8 +9,9 @@ import numpy as np
 from bichromus.core.extract import load_response
 from bichromus.core.model.rig import RIGS, SITES
 from bichromus.core.simulate.camera import Sky
-from bichromus.core.simulate.demo import GRIDS, DemoStack, simulate_stack
-from bichromus.core.simulate.scene import Scene
+from bichromus.core.simulate.demo import GRIDS, SCALE_ARCSEC, SEED, DemoStack, simulate_stack
+from bichromus.core.simulate.scene import Scene, SceneRecipe
+from filaments import make_filaments
 
 SMALL = (428, 640)
 HALF = {
@@ -22,6 +23,16 @@ HALF = {
     for name, g in GRIDS.items()
 }
 """The demo's grids at half their size."""
+
+
+def small_sky() -> Scene:
+    """A small sky of known truth: filaments about a cavity."""
+    shrink = SMALL[1] / 1600
+    half = SceneRecipe().half_size_arcmin
+    recipe = SceneRecipe(half_size_arcmin=(half[0] * shrink, half[1] * shrink))
+    return make_filaments(SMALL, SCALE_ARCSEC, SEED, recipe)
+
+
 TIDY = (
     DemoStack("Ridge", "Ha", 76, 300, 1.15),
     DemoStack("Ridge", "O3", 108, 300, 1.05),

@@ -119,6 +119,13 @@ def step_all() -> bool:
     return any(w.step() for w in order)
 
 
-def stepped_session(folder: Path, name: str | None = None, **more: Any) -> Session:
-    """A session whose work is done by ``waiting.wait``, in this thread."""
-    return Session(folder, name, jobs=SteppedJobs(), previews=SteppedLatest(), **more)
+def stepped_session(
+    folder: Path, name: str | None = None, layers: bool = False, **more: Any
+) -> Session:
+    """A session whose work is done by ``waiting.wait``, in this thread. Stars are split off and
+    noise is sought only with ``layers``.
+    """
+    made = Session(folder, name, jobs=SteppedJobs(), previews=SteppedLatest(), **more)
+    if not layers:
+        made.layers.follow = lambda *_wanted: None  # type: ignore[method-assign]
+    return made

@@ -6,13 +6,13 @@ import sys
 
 
 def main() -> int:
-    """Entry point: no verb opens the last project, ``demo`` the demo, a project folder that
+    """Entry point: no verb opens the last project, ``demo`` a demo, a project folder that
     project.
     """
     arguments = sys.argv[1:]
     first = arguments[0] if arguments else ""
     if first == "demo" and not any(a.startswith(("-h", "--")) for a in arguments):
-        return _window(demo=True)
+        return _window(demo=" ".join(arguments[1:]) or "nebula")
     if not first or (first.endswith(".bichromus") and not first.startswith("-")):
         return _window(project=first or None)
     from .cli.main import run
@@ -20,7 +20,7 @@ def main() -> int:
     return run(arguments)
 
 
-def _window(project: str | None = None, demo: bool = False) -> int:
+def _window(project: str | None = None, demo: str = "") -> int:
     from .app.start import start
 
     return start(project, demo)

@@ -10,11 +10,11 @@ import pytest
 from PyQt6.QtCore import QEvent
 from PyQt6.QtWidgets import QApplication
 from pytestqt.qtbot import QtBot
+from standing import stands
 
 from bichromus.app.shell.window import Window
 from bichromus.app.start import Application
 from bichromus.app.theme.look import LOOK, load_fonts
-from bichromus.core.blend.inputs import kept_stars
 from stepped import stepped_session
 from waiting import wait
 
@@ -23,9 +23,9 @@ from waiting import wait
 def prepared_project(tmp_path_factory: pytest.TempPathFactory, demo_files: dict[str, Path]) -> Path:
     """A project with all stacks of the small demo, its channels in the cache."""
     folder = tmp_path_factory.mktemp("project") / "Weaverbird Nebula.bichromus"
-    session = stepped_session(folder, "Weaverbird Nebula")
+    session = stepped_session(folder, "Weaverbird Nebula", layers=True)
     session.channels.open_files(list(demo_files.values()))
-    wait(lambda: session.blend.snapshot.recipe is not None and not session.jobs.busy, 120)
+    wait(lambda: bool(session.layers.snapshot.continua) and not session.jobs.busy, 120)
     session.close()
     return folder
 
@@ -60,17 +60,3 @@ def window(
     qtbot.waitUntil(lambda: len(opened.channel_list.cards) == 6, timeout=10_000)
     qtbot.waitUntil(lambda: stands(opened), timeout=30_000)
     return opened
-
-
-def stands(window: Window) -> bool:
-    """Whether the picture stands on starless layers, and nothing is under way."""
-    session = window.session
-    recipe = session.blend.snapshot.recipe
-    return (
-        recipe is not None
-        and not kept_stars(recipe)
-        and session.blend.snapshot.layers is session.layers.snapshot
-        and bool(session.layers.snapshot.continua)
-        and not session.jobs.busy
-        and not session.previews.busy
-    )

@@ -44,9 +44,8 @@ def test_tonight_is_answered_without_scrolling(qtbot: QtBot, planned: Window) ->
     assert step.stage.band.view.forecast.simulated  # type: ignore[union-attr]
     qtbot.waitUntil(lambda: planned.status_bar.advice is not None)
     assert planned.status_bar.advice is not None
-    assert any(
-        words in planned.status_bar.advice.sentence for words in ("all night", "first", "Clouds")
-    )
+    sentence = planned.status_bar.advice.sentence
+    assert any(words in sentence for words in ("all night", "first", "Clouds")), sentence
     shown = [p[0].text() for p in step.subs.subs.rows if not p[0].isHidden()]
     assert shown == ["Ha", "O3", "S2", "R", "G", "B"]
     assert planned.channel_list.cards[0].label == "tonight"

@@ -26,14 +26,15 @@ from bichromus.core.simulate.camera import (
     mono_stack,
     render_stars,
 )
-from bichromus.core.simulate.scene import Scene, SceneRecipe, StarTable, make_scene
+from bichromus.core.simulate.scene import Scene, SceneRecipe, StarTable
+from filaments import make_filaments
 from sky import stack_of
 
 
 @pytest.fixture(scope="module")
 def wide() -> Scene:
     """A nebula that leaves some sky around it."""
-    return make_scene(
+    return make_filaments(
         (428, 640), 2.64, 21, SceneRecipe(half_size_arcmin=(6.0, 4.5), star_count=900)
     )
 
@@ -76,7 +77,7 @@ def test_a_flat_sky_stays_and_nebula_everywhere_is_told(wide: Scene) -> None:
         slope(found.take_off(flat.data) - flat.data)
         < 0.8 * found.before_sigma * 0 + 1.5 * 0.001 + 3e-4
     )
-    full = make_scene(
+    full = make_filaments(
         (428, 640), 2.64, 8, SceneRecipe(half_size_arcmin=(40.0, 30.0), star_count=300)
     )
     covered = find_gradient(Picture(stack_of(full, "Ridge", "Ha", 60, 5), Header(saturation=1.0)))
@@ -176,7 +177,7 @@ def test_clean_on_the_command_line(
 @pytest.fixture(scope="module")
 def starry() -> tuple[Scene, np.ndarray, np.ndarray]:
     """A nebula with stars, its O3 stack, and the same without stars and without noise."""
-    scene = make_scene(
+    scene = make_filaments(
         (428, 640), 2.64, 12, SceneRecipe(half_size_arcmin=(9.0, 6.5), star_count=800)
     )
     none = np.zeros(0, np.float32)
@@ -254,7 +255,7 @@ def test_star_layers_on_the_command_line(
 
 
 def test_full_stars_their_halos_and_stars_at_the_edge_are_split_too() -> None:
-    loud = make_scene(
+    loud = make_filaments(
         (428, 640),
         2.64,
         12,
@@ -310,7 +311,7 @@ def test_full_stars_their_halos_and_stars_at_the_edge_are_split_too() -> None:
 
 
 def test_a_tilted_fields_stars_leave_as_little_at_its_wide_side() -> None:
-    scene = make_scene(
+    scene = make_filaments(
         (428, 640), 1.8, 5, SceneRecipe(half_size_arcmin=(5.0, 3.5), star_count=1600)
     )
     stack = mono_stack(

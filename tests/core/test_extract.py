@@ -30,7 +30,8 @@ from bichromus.core.numerics.smoothing import gaussian
 from bichromus.core.numerics.starlet import WHITE, details
 from bichromus.core.simulate.camera import Sky, band_rates, expose
 from bichromus.core.simulate.demo import simulate_stack
-from bichromus.core.simulate.scene import Scene, SceneRecipe, make_scene
+from bichromus.core.simulate.scene import Scene, SceneRecipe
+from filaments import make_filaments
 from sky import stack_of
 
 GENERIC = load_response("generic")
@@ -238,7 +239,7 @@ def mosaic(
 @pytest.fixture(scope="module")
 def fine() -> Scene:
     """Sampled so that a star spans three pixels, as a mosaic needs."""
-    return make_scene(
+    return make_filaments(
         (420, 600), 1.8, 31, SceneRecipe(half_size_arcmin=(6.5, 4.6), star_count=1500)
     )
 
@@ -320,7 +321,7 @@ def shot(
 
 
 def test_leaks_are_measured_where_one_line_shines_alone() -> None:
-    scene = make_scene((700, 1000), 2.64, 31, SceneRecipe(half_size_arcmin=(16, 11)))
+    scene = make_filaments((700, 1000), 2.64, 31, SceneRecipe(half_size_arcmin=(16, 11)))
     table = GENERIC.table
     for share in (0.0, -0.5):  # a camera that leaks half of what the table says
         true = shifted(share)
@@ -338,7 +339,7 @@ def test_leaks_are_measured_where_one_line_shines_alone() -> None:
 
 
 def test_leaks_that_the_data_cannot_tell_are_refused() -> None:
-    scene = make_scene((700, 1000), 2.64, 31, SceneRecipe(half_size_arcmin=(16, 11)))
+    scene = make_filaments((700, 1000), 2.64, 31, SceneRecipe(half_size_arcmin=(16, 11)))
     glow = {**scene.lines, "O3": scene.lines["Ha"] * np.float32(0.4)}
     follows = replace(scene, lines=glow)
     found = unmix_stack(ColourStack(shot(follows, GENERIC, 6), ("Ha", "O3")), GENERIC).leaks

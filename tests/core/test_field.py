@@ -16,7 +16,8 @@ from bichromus.core.model.planes import Header, Picture
 from bichromus.core.model.rig import FILTERS, RIGS
 from bichromus.core.simulate.camera import Aberrations, mono_stack, render_stars
 from bichromus.core.simulate.demo import DemoStack
-from bichromus.core.simulate.scene import SceneRecipe, StarTable, make_scene
+from bichromus.core.simulate.scene import SceneRecipe, StarTable
+from filaments import make_filaments
 
 SHAPE = (600, 900)
 
@@ -103,7 +104,7 @@ def test_full_cores_halos_and_glare() -> None:
     loud = replace(quiet, beacons=((0.2, 0.3, 4.6), (0.8, 0.75, 5.4)))
     snr, cores, masks = {}, {}, {}
     for name, recipe in (("quiet", quiet), ("loud", loud)):
-        scene = make_scene((428, 640), 2.64, 21, recipe)
+        scene = make_filaments((428, 640), 2.64, 21, recipe)
         optics = Aberrations(halo=0.004, halo_arcsec=70.0)
         data = mono_stack(
             scene,

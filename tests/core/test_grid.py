@@ -16,7 +16,8 @@ from bichromus.core.model.rig import FILTERS, RIGS
 from bichromus.core.simulate.camera import Aberrations, Sky, mono_stack
 from bichromus.core.simulate.demo import GRIDS
 from bichromus.core.simulate.grid import Grid, seen_on
-from bichromus.core.simulate.scene import SceneRecipe, make_scene
+from bichromus.core.simulate.scene import SceneRecipe
+from filaments import make_filaments
 
 HOME = Grid((420, 600), 2.64)
 OTHER = Grid((480, 660), 2.0, -7.3, True, (0.6, -0.4), 0.004)
@@ -31,7 +32,7 @@ def test_places_go_to_the_sky_and_back() -> None:
 
 
 def test_a_scene_on_another_grid_is_the_same_sky() -> None:
-    scene = make_scene(
+    scene = make_filaments(
         HOME.shape, HOME.scale_arcsec, 3, SceneRecipe(half_size_arcmin=(7.0, 5.0), star_count=2600)
     )
     assert seen_on(scene, HOME) is scene
@@ -67,7 +68,7 @@ def test_a_scene_on_another_grid_is_the_same_sky() -> None:
 
 
 def test_a_tilt_and_a_bent_sky_are_drawn_where_they_are_asked_for() -> None:
-    scene = make_scene(
+    scene = make_filaments(
         HOME.shape, HOME.scale_arcsec, 4, SceneRecipe(half_size_arcmin=(3.0, 2.0), star_count=2000)
     )
     rig = replace(RIGS["Ridge"], fwhm_arcsec=8.0)

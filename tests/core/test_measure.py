@@ -20,7 +20,8 @@ from bichromus.core.model.rig import RIGS
 from bichromus.core.numerics.robust import clipped_sigma
 from bichromus.core.numerics.starlet import WHITE, details
 from bichromus.core.simulate.camera import render_stars
-from bichromus.core.simulate.scene import Scene, SceneRecipe, StarTable, make_scene
+from bichromus.core.simulate.scene import Scene, SceneRecipe, StarTable
+from filaments import make_filaments
 from sky import stack_of
 
 SHAPE = (448, 640)
@@ -170,7 +171,7 @@ def test_single_nan_pixels_do_not_count() -> None:
 def test_stars_are_found_beside_a_bright_nebula(
     stars: int, half: tuple[float, float], band: str
 ) -> None:
-    sky = make_scene((428, 640), 2.64, 12, SceneRecipe(half_size_arcmin=half, star_count=stars))
+    sky = make_filaments((428, 640), 2.64, 12, SceneRecipe(half_size_arcmin=half, star_count=stars))
     found = find_stars(stack_of(sky, "Ridge", band, 80, 1), 1.0)
     assert found.fwhm_px == pytest.approx(
         RIGS["Ridge"].fwhm_arcsec / 2.64, rel=0.06

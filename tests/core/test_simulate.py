@@ -18,9 +18,8 @@ from bichromus.core.simulate.camera import (
     line_rate,
     photon_flux_ab,
 )
-from bichromus.core.simulate.demo import demo_scene
 from bichromus.core.simulate.scene import Scene
-from sky import SMALL
+from sky import SMALL, small_sky
 
 SMALL_RIG = Rig("100 mm", 100, 500, 3.76, throughput=1.0, quantum_efficiency=0.6)
 
@@ -74,7 +73,7 @@ def test_the_sky_is_built_as_the_physics_of_such_a_nebula(scene: Scene) -> None:
 def test_the_same_seed_gives_the_same_sky_and_files_carry_what_they_are(
     demo_files: dict[str, Path],
 ) -> None:
-    again = demo_scene(SMALL)
+    again = small_sky()
     truth = read_picture(demo_files["Ridge_Ha"].parent / "truth" / "Ha_rayleigh.fits")
     np.testing.assert_array_equal(again.lines["Ha"], truth.data)
     header = read_picture(demo_files["Balcony_Ha_O3"]).header

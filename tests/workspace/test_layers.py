@@ -23,7 +23,7 @@ from waiting import wait
 
 @pytest.fixture
 def session(tmp_path: Path, demo_files: dict[str, Path]) -> Session:
-    found = stepped_session(tmp_path / "p.bichromus", "P")
+    found = stepped_session(tmp_path / "p.bichromus", "P", layers=True)
     names = ("Ridge_Ha", "Ridge_O3", "Ridge_R", "Ridge_G", "Ridge_B")
     found.channels.open_files([demo_files[n] for n in names])
     return found

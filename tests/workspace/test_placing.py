@@ -16,11 +16,12 @@ from bichromus.core.model.channel import filter_name
 from bichromus.core.model.planes import Header
 from bichromus.core.model.rig import FILTERS, RIGS
 from bichromus.core.simulate.camera import Sky, mono_stack
-from bichromus.core.simulate.scene import Scene, SceneRecipe, make_scene
+from bichromus.core.simulate.scene import Scene, SceneRecipe
 from bichromus.workspace.channels import commands, matches
 from bichromus.workspace.channels.notes import GradientNote
 from bichromus.workspace.project.state import PLANE
 from bichromus.workspace.session import Session
+from filaments import make_filaments
 from waiting import wait
 
 TURN = (
@@ -57,13 +58,13 @@ def files(tmp_path_factory: pytest.TempPathFactory) -> dict[str, Path]:
     field.
     """
     folder = tmp_path_factory.mktemp("rigs")
-    scene = make_scene(
+    scene = make_filaments(
         (320, 440), 2.64, 12, SceneRecipe(half_size_arcmin=(5.0, 3.6), star_count=2600)
     )
     b = np.array([220.0, 160.0]) - TURN @ np.array([220.0, 160.0])
     away = replace(moved(scene, TURN, b), scale_arcsec=scene.scale_arcsec / 0.7)
     aside = moved(scene, np.eye(2), np.array([40.0, -25.0]))
-    other = make_scene(
+    other = make_filaments(
         (300, 440), 2.64, 99, SceneRecipe(half_size_arcmin=(5.0, 3.6), star_count=2600)
     )
     return {

@@ -327,7 +327,7 @@ def test_the_demo_project_is_made_without_a_window(
 ) -> None:
     monkeypatch.setattr(
         "bichromus.workspace.demo.project.make_demo",
-        lambda _progress: (list(demo_files.values()), tmp_path),
+        lambda _progress, _demo: (list(demo_files.values()), tmp_path),
     )
     folder = prepare_demo()
     assert folder.is_relative_to(own_folders)

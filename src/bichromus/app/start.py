@@ -14,7 +14,7 @@ from PyQt6.QtWidgets import QApplication
 
 from ..core.model.errors import BichromusError, ProjectError
 from ..workspace.demo.plan import demo_plan
-from ..workspace.demo.project import demo_project
+from ..workspace.demo.project import demo_named, demo_project
 from ..workspace.library.settings import Settings
 from ..workspace.project.folders import new_project
 from ..workspace.session import Session
@@ -31,12 +31,13 @@ class Application(QObject):
         self.window: Window | None = None
 
     def open(self, what: Path | str) -> Window:
-        """Open a project folder, or one of ``new``, ``demo``, ``last``. Raises ProjectError and
-        keeps what is open.
+        """Open a project folder, or one of ``new``, ``demo``, ``demo galaxy``, ``last``. Raises
+        InputError and keeps what is open.
         """
-        demo = what == "demo"
-        if demo:
-            folder = demo_project()
+        demo = ""
+        if isinstance(what, str) and what.partition(" ")[0] == "demo":
+            demo = what.partition(" ")[2] or "nebula"
+            folder = demo_project(demo_named(demo))
         elif what == "new":
             folder = new_project()
         elif what == "last":
@@ -58,7 +59,7 @@ class Application(QObject):
             return self.window
         return self._show(Session(folder, "New project" if what in ("new", "last") else None), demo)
 
-    def _show(self, session: Session, demo: bool) -> Window:
+    def _show(self, session: Session, demo: str) -> Window:
         old = self.window
         self.window = window = Window(session, self.settings)
         window.project_wanted.connect(self._wanted)
@@ -71,9 +72,10 @@ class Application(QObject):
         self.settings.add_recent(session.document.folder)
         session.follow()
         if demo and not session.state.sources:
-            session.open_demo()
+            session.open_demo(demo)
         elif demo and not session.state.plan.sites:
-            session.planning.set_plan("the demo's stations", **demo_plan().model_dump())
+            plan = demo_plan(demo_named(demo))
+            session.planning.set_plan("the demo's stations", **plan.model_dump())
         return window
 
     def _closed(self, window: object) -> None:
@@ -113,7 +115,7 @@ def make_application() -> QApplication:
     return app
 
 
-def start(project: str | None, demo: bool) -> int:
+def start(project: str | None, demo: str = "") -> int:
     """Open the window and run until it is closed; the exit code."""
     screens = ("DISPLAY", "WAYLAND_DISPLAY", "QT_QPA_PLATFORM")
     if sys.platform == "linux" and not any(os.environ.get(k) for k in screens):
@@ -127,7 +129,7 @@ def start(project: str | None, demo: bool) -> int:
     application = Application()
     LOOK.use(str(application.settings.get("theme", "dusk")))
     try:
-        application.open("demo" if demo else Path(project) if project else "last")
+        application.open(f"demo {demo}" if demo else Path(project) if project else "last")
     except BichromusError as error:
         print(f"bichromus: {error.sentence()}", file=sys.stderr)
         if project or demo:

@@ -12,11 +12,13 @@ from ..core.advise import advise_blend
 from ..core.blend import Blender, predict_noise
 from ..core.blend.compose import compose
 from ..core.blend.inputs import green_by_loudness, kept_stars, puts_stars_back
-from ..core.blend.render import Clipped, Renderer
+from ..core.blend.pixels import Clipped
+from ..core.blend.render import Renderer
 from ..core.files import FORMATS, blend_header, format_of, read_fits_header, write_picture
 from ..core.files.atomic import check_output, write_text
 from ..core.model.channel import COLOURS
 from ..core.model.errors import InputError
+from ..core.model.planes import Header
 from ..core.model.progress import Progress
 from ..core.model.recipe import Recipe, load_recipe
 from ..core.model.settings import BlendSettings
@@ -54,15 +56,17 @@ def run(options: argparse.Namespace) -> None:
     progress = terminal_progress()
     recipe, renderer, planes = _made(options, settings, given, files, progress.part(0, 0.6))
     blender = Blender(recipe)
-    shape, clipped = renderer.shape, Clipped()
+    shape, clipped = renderer.shape_of(recipe), Clipped()
     bands = renderer.bands(recipe, shape, chosen.dtype, progress.part(0.6, 1), clipped=clipped)
     name, file = next(iter(files.items()))
     first = blend_header(planes.channels[name].header if planes else read_fits_header(file))
+    if renderer.placement(recipe) is not None:
+        first = Header()  # cut or turned, it no longer lies where its stacks say
     write_picture(out, chosen, bands, shape, recipe.model_dump(), options.overwrite, inputs, first)
     if options.save_recipe:
         write_text(Path(options.save_recipe), recipe.dump(), options.overwrite)
     done()
-    _report(options, blender, out, clipped, _warnings(blender, planes, options.stars))
+    _report(options, blender, out, clipped, shape, _warnings(blender, planes, options.stars))
 
 
 def _made(
@@ -108,6 +112,7 @@ def _warnings(blender: Blender, planes: BlendPlanes | None, star_items: Sequence
             f"{', '.join(still)} came without a star layer, so stars stay where they are and none "
             "are put back."
         )
+    found += _outside(recipe)
     white = recipe.figures.white
     if set(COLOURS) & set(recipe.settings.mixed()) and white.error is not None:
         if white.stars < _ENOUGH_STARS:
@@ -123,11 +128,19 @@ def _warnings(blender: Blender, planes: BlendPlanes | None, star_items: Sequence
 _ENOUGH_STARS = 80
 
 
+def _outside(recipe: Recipe) -> list[str]:
+    crop, (height, width) = recipe.settings.finish.crop, next(iter(recipe.channels.values())).shape
+    if crop is None or (crop[0] >= 0 and crop[1] >= 0 and crop[2] <= width and crop[3] <= height):
+        return []
+    return [f"The crop lies partly outside the picture of {width} x {height} pixels and was cut."]
+
+
 def _report(
     options: argparse.Namespace,
     blender: Blender,
     out: Path,
     clipped: Clipped,
+    shape: tuple[int, int],
     warnings: list[str],
 ) -> None:
     recipe = blender.recipe
@@ -135,7 +148,7 @@ def _report(
     advice = advise_blend(recipe)
     names = list(recipe.settings.mixed())
     if options.json:
-        print_json(_result(blender, noise.outputs, out, clipped, advice, warnings))
+        print_json(_result(blender, noise.outputs, out, clipped, shape, advice, warnings))
         return
     print(
         table(
@@ -167,6 +180,7 @@ def _result(
     outputs: dict[str, float],
     out: Path,
     clipped: Clipped,
+    shape: tuple[int, int],
     advice: Any,
     warnings: list[str],
 ) -> dict[str, Any]:
@@ -174,7 +188,7 @@ def _result(
     noise, names = predict_noise(recipe), list(settings.mixed())
     white, stars = recipe.figures.white, recipe.star_set()
     shared = "green_share" if green_by_loudness(recipe) else settings.mapping
-    height, width = next(iter(recipe.channels.values())).shape
+    height, width = shape
     return {
         "out": out,
         "mapping": settings.mapping,

@@ -47,6 +47,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--clean", metavar="auto|0..1", help="noise taken off starless channels (default: auto)"
     )
+    parser.add_argument("--crop", metavar="X0,Y0,X1,Y1", help="what is kept, in pixels, half-open")
+    parser.add_argument("--flip", choices=("horizontal", "vertical"), help="after the crop")
+    parser.add_argument("--rotate", metavar="DEG", help="clockwise, after crop and flip")
     parser.add_argument("--recipe", metavar="FILE", help="take the settings of a saved recipe")
 
 
@@ -88,6 +91,13 @@ def blend_settings(options: argparse.Namespace, given: Recipe | None) -> BlendSe
         source=options.luminance,
         amount=_number(options.luminance_amount, "amount of luminance", 1.0),
     )
+    changed["finish"] = _group(
+        base.finish,
+        crop=_crop(options.crop),
+        flip=options.flip,
+        turn=_degrees(options.rotate),
+        trim=False if options.rotate is not None else None,
+    )
     if (options.stars or options.split) and changed["stars"].source == "kept":
         changed["stars"] = changed["stars"].model_copy(update={"source": "auto"})
     return base.model_copy(update=changed)
@@ -95,6 +105,33 @@ def blend_settings(options: argparse.Namespace, given: Recipe | None) -> BlendSe
 
 def _group(group: Any, **values: Any) -> Any:
     return group.model_copy(update={k: v for k, v in values.items() if v is not None})
+
+
+def _crop(text: str | None) -> tuple[int, ...] | None:
+    if text is None:
+        return None
+    try:
+        parts = tuple(int(p) for p in text.split(","))
+    except ValueError:
+        parts = ()
+    if len(parts) != 4 or parts[2] <= parts[0] or parts[3] <= parts[1]:
+        raise InputError(
+            f"The crop {text!r} cannot be used",
+            do="Give X0,Y0,X1,Y1 in whole pixels, the second corner beyond the first",
+        )
+    return parts
+
+
+def _degrees(text: str | None) -> float | None:
+    if text is None:
+        return None
+    try:
+        value = float(text)
+    except ValueError:
+        value = float("nan")
+    if not -360 <= value <= 360:
+        raise InputError(f"The turn {text!r} cannot be used", do="Give degrees from -360 to 360")
+    return value
 
 
 def _white(text: str | None, base: BlendSettings) -> Any:

@@ -13,8 +13,15 @@ import numpy as np
 from ..core.blend.companions import half_size
 from ..core.blend.compose import figures_of
 from ..core.blend.inputs import BROAD
-from ..core.blend.measuring import green_share, lift_figures, star_figures, white_figures
-from ..core.blend.render import HalfSource, PlaneSource, Renderer, RowSource
+from ..core.blend.measuring import (
+    green_share,
+    layer_noise,
+    lift_figures,
+    star_figures,
+    white_figures,
+)
+from ..core.blend.render import Renderer
+from ..core.blend.sources import HalfSource, PlaneSource, RowSource
 from ..core.clean.continuum import find_continuum
 from ..core.clean.lifting import (
     TOUCHED,
@@ -37,7 +44,6 @@ from ..core.model.planes import F32, Picture
 from ..core.model.progress import Progress
 from ..core.model.recipe import BlendFigures, ChannelFigures, CleanFigures, Recipe, StarFigures
 from ..core.model.settings import BlendSettings
-from ..core.numerics.robust import step_sigma
 from ..core.numerics.smoothing import fill
 from .common import named_file, read_channels
 
@@ -190,7 +196,7 @@ class BlendPlanes:
         plane = np.nan_to_num(layer.data)
         found = find_stars(_finite(plane))
         measured = self.measures.get(name)
-        sigma = measured.noise.sigma_px if measured else step_sigma(plane)
+        sigma = measured.noise.sigma_px if measured else layer_noise([plane])
         width = found.fwhm_px or stars.fwhm_px or USUAL_FWHM_PX
         return StarLayer(plane, width, sigma, layer.header.saturation)
 

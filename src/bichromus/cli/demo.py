@@ -6,14 +6,22 @@ import argparse
 from typing import Any
 
 from ..core.model.errors import InputError
+from ..core.simulate.demo import DEMOS
 from ..core.simulate.demo_files import write_demo
-from ..workspace.demo.project import prepare_demo
+from ..workspace.demo.project import demo_named, prepare_demo
 from .common import add_common, done, output_folder, print_json, terminal_progress
 
 
 def register(verbs: Any) -> None:
     """The verb demo."""
-    parser = verbs.add_parser("demo", help="open the demo project in the window")
+    parser = verbs.add_parser("demo", help="open a demo project in the window")
+    parser.add_argument(
+        "which",
+        nargs="?",
+        default="nebula",
+        metavar="|".join(DEMOS),
+        help="which (default: nebula)",
+    )
     parser.add_argument(
         "--write", metavar="DIR", help="only put its stacks and their truth into DIR"
     )
@@ -27,9 +35,10 @@ def register(verbs: Any) -> None:
 
 def run(options: argparse.Namespace) -> None:
     """Without --write and --prepare the window takes over before this is reached."""
+    demo = demo_named(options.which)
     if options.prepare:
         progress = terminal_progress()
-        folder = prepare_demo(progress)
+        folder = prepare_demo(progress, demo)
         done()
         print_json({"project": folder}) if options.json else print(folder)
         return
@@ -39,7 +48,7 @@ def run(options: argparse.Namespace) -> None:
         )
     folder = output_folder(options.write)
     progress = terminal_progress()
-    paths = write_demo(folder, progress=progress, overwrite=options.overwrite)
+    paths = write_demo(folder, progress=progress, overwrite=options.overwrite, demo=demo)
     done()
     if options.json:
         print_json({"files": paths, "truth": folder / "truth"})

@@ -14,7 +14,7 @@ from .blend.commands import rename
 from .blend.controller import BlendController
 from .blend.publishing import PublishController
 from .channels.controller import ChannelsController
-from .demo.project import start_demo
+from .demo.project import demo_named, start_demo
 from .layers.controller import LayersController
 from .log.controller import LogController
 from .planning.controller import PlanController
@@ -133,10 +133,9 @@ class Session:
         if name.strip():
             self.do(rename(name))
 
-    def open_demo(self) -> None:
-        """Simulate the demo's stacks where that was not done yet, and open them."""
-
-        start_demo(self.context)
+    def open_demo(self, name: str) -> None:
+        """Simulate a demo's stacks where that was not done yet, and open them."""
+        start_demo(self.context, demo_named(name))
 
     def stack_night(self) -> None:
         """Stack the kept subs of the night that is reviewed, and open what comes of it."""

@@ -18,6 +18,7 @@ from ...core.numerics.sampling import View
 from ...workspace.viewing.request import Request
 from ..theme.look import LOOK
 from ..widgets.paint import image_of
+from .crop import paint_crop
 from .marks import Mark, paint_caption, paint_marks
 from .picture_view import SAME_ZOOM, PictureView
 
@@ -43,6 +44,8 @@ class Canvas(PictureView):
         self.alone: str | None = None
         self.before = False
         self.view_mode = ""
+        self.mask_shown = -1
+        self._whole = False
         self._before_alone: tuple[str, str] | None = None
         self._marks: tuple[Mark, ...] = ()
         self._caption: tuple[str, str] | None = None
@@ -101,19 +104,21 @@ class Canvas(PictureView):
         shape: tuple[int, int] | None = None,
         view_mode: str = "",
         before: tuple[str, str] | None = None,
+        whole: bool = False,
     ) -> None:
         """Show one channel by itself, or the blend; ``caption`` is its tag and what it is,
         ``view_mode`` what of it.
 
         ``shape`` is given where the channel lies on a grid of its own, ``before`` (channel and
-        view_mode) where it can be shown as it was before a step.
+        view_mode) where it can be shown as it was before a step; ``whole`` shows the blend on its
+        grid, neither cut nor turned.
         """
         self._caption = caption
         self._own = shape
         self._before_alone = before
         self._use(shape or self._blend_shape)
-        if (name, view_mode) != (self.alone, self.view_mode):
-            self.alone, self.view_mode = name, view_mode
+        if (name, view_mode, whole) != (self.alone, self.view_mode, self._whole):
+            self.alone, self.view_mode, self._whole = name, view_mode, whole
             self.ask()
         self.update()
 
@@ -121,6 +126,12 @@ class Canvas(PictureView):
     def has_before(self) -> bool:
         """Whether what is shown alone can be shown as it was before a step."""
         return self.alone is not None and self._before_alone is not None
+
+    def set_mask(self, number: int) -> None:
+        """Show what a mask takes, by its number; -1 for none."""
+        if number != self.mask_shown:
+            self.mask_shown = number
+            self.ask()
 
     def set_marks(self, marks: Sequence[Mark]) -> None:
         """Marks over the picture, in its pixels."""
@@ -164,6 +175,7 @@ class Canvas(PictureView):
                     name,
                     nine=True,
                     view_mode=view_mode,
+                    finished=False,
                 )
             )
             return
@@ -174,7 +186,17 @@ class Canvas(PictureView):
         x0, y0 = self.camera.to_picture(left, top, width, height)
         view = View(x0, y0, 1 / self.camera.zoom, right - left, bottom - top)
         name, view_mode = self.asked
-        self.wanted.emit(Request(next(_NUMBERS), view, name, self.before, view_mode=view_mode))
+        self.wanted.emit(
+            Request(
+                next(_NUMBERS),
+                view,
+                name,
+                self.before,
+                view_mode=view_mode,
+                finished=self._own is None,
+                mask=self.mask_shown,
+            )
+        )
 
     @property
     def asked(self) -> tuple[str | None, str]:
@@ -188,6 +210,7 @@ class Canvas(PictureView):
         mine = (request.alone, request.view_mode) == self.asked
         mine = mine and (request.before == self.before or request.nine)
         mine = mine and request.nine == (self.nine and self.alone is not None)
+        mine = mine and (request.nine or request.finished == (self._own is None))
         if request.id < self._shown or not mine or self._shape is None:
             return
         self._shown, self._pixels, self._view = request.id, pixels, request.view
@@ -233,3 +256,9 @@ class Canvas(PictureView):
         if self._marks:
             paint_marks(painter, self._marks, self._screen, zoom)
         painter.setClipping(False)
+        if self.frame is not None:
+            x1, y1, x2, y2 = self.frame.rectangle
+            corner, far = ((x - x0) * zoom for x in (x1, x2))
+            box = QRectF(corner, (y1 - y0) * zoom, far - corner, (y2 - y1) * zoom)
+            edge = QRectF(-x0 * zoom, -y0 * zoom, width * zoom, height * zoom)
+            paint_crop(painter, box, edge, f"{x2 - x1} × {y2 - y1}")

@@ -9,8 +9,11 @@ from PyQt6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from .camera import Camera, fitting
+from .crop import CropFrame
 
 _BRUSH_PX = 18.0
+_SHIFT = Qt.KeyboardModifier.ShiftModifier
+_KEY_FRAME_PX = 4.0  # screen pixels that an arrow key moves a frame
 _KEY_STEP_PX = 60  # screen pixels that an arrow key moves the picture
 SAME_ZOOM = 1e-6  # relative difference of zooms that is rounding
 
@@ -18,8 +21,9 @@ SAME_ZOOM = 1e-6  # relative difference of zooms that is rounding
 class PictureView(QWidget):
     """``pointed`` tells the picture pixel under the pointer, ``left`` that there is none.
 
-    While ``drawing`` the pointer draws discs in place of panning. While ``nine``, crops from many
-    places are shown, and no place of the widget is one of the picture.
+    While ``drawing`` the pointer draws discs in place of panning; while there is a ``frame`` it is
+    dragged: ``cropped`` tells that it has changed, ``accepted`` that it is taken. While ``nine``,
+    crops from many places are shown, and no place of the widget is one of the picture.
     """
 
     pointed = pyqtSignal(int, int)
@@ -27,6 +31,8 @@ class PictureView(QWidget):
     drawn = pyqtSignal(
         float, float, float, bool
     )  # x, y, radius in picture pixels; whether the stroke ends
+    cropped = pyqtSignal()
+    accepted = pyqtSignal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -36,6 +42,8 @@ class PictureView(QWidget):
         self._drag: QPointF | None = None
         self.nine = False
         self.drawing = False
+        self.frame: CropFrame | None = None
+        self._grip = ""
         self.setMouseTracking(True)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
@@ -54,6 +62,32 @@ class PictureView(QWidget):
         """Let the pointer draw discs, or pan."""
         self.drawing = on
         self.setCursor(Qt.CursorShape.CrossCursor) if on else self.unsetCursor()
+
+    def set_frame(self, frame: CropFrame | None) -> None:
+        """Show a frame that can be dragged, or none."""
+        self.frame = frame
+        self._grip = ""
+        self.update()
+
+    def _at(self, place: QPointF) -> tuple[float, float]:
+        """The place in the picture under a place of the widget."""
+        assert self.camera is not None
+        ratio = self.devicePixelRatioF()
+        return self.camera.to_picture(place.x() * ratio, place.y() * ratio, *self._device_size())
+
+    def _drag_frame(self, to: QPointF) -> None:
+        """Move the frame, or the side of it that is held."""
+        if self.frame is None or self._drag is None:
+            return
+        x, y = self._at(to)
+        if self._grip == "in":
+            before = self._at(self._drag)
+            self.frame = self.frame.moved(x - before[0], y - before[1])
+            self._drag = to
+        else:
+            self.frame = self.frame.dragged(self._grip, x, y)
+        self.update()
+        self.cropped.emit()
 
     # --- moves ---
 
@@ -92,6 +126,19 @@ class PictureView(QWidget):
         self._fitted = False
         self.ask()
         self.update()
+
+    def _nudge_frame(self, dx: int, dy: int, size: bool) -> None:
+        """Move the frame by a step, or its right and lower side."""
+        if self.frame is None or self.camera is None:
+            return
+        step = _KEY_FRAME_PX / self.camera.zoom
+        if size:
+            to = (self.frame.x1 - dx * step, self.frame.y1 - dy * step)
+            self.frame = self.frame.dragged("r" if dx else "b", *to)
+        else:
+            self.frame = self.frame.moved(-dx * step, -dy * step)
+        self.update()
+        self.cropped.emit()
 
     def _refit(self) -> None:
         if self._shape is None:
@@ -136,6 +183,11 @@ class PictureView(QWidget):
             if self.drawing:
                 self._draw(event.position(), False)
                 return
+            if self.frame is not None and self.camera is not None:
+                zoom = self.camera.zoom / self.devicePixelRatioF()
+                self._grip = self.frame.grip_at(*self._at(event.position()), zoom)
+                if self._grip:
+                    return
             self.setCursor(Qt.CursorShape.ClosedHandCursor)
             self.setFocus()
 
@@ -147,6 +199,8 @@ class PictureView(QWidget):
             if (event.position() - self._drag).manhattanLength() > _BRUSH_PX / 2:
                 self._drag = event.position()
                 self._draw(event.position(), False)
+        elif self._drag is not None and self._grip:
+            self._drag_frame(event.position())
         elif self._drag is not None:
             step = event.position() - self._drag
             self._drag = event.position()
@@ -170,14 +224,15 @@ class PictureView(QWidget):
             self._drag = None
             return
         self._drag = None
+        self._grip = ""
         self.unsetCursor()
 
     def leaveEvent(self, event: object) -> None:
         self.left.emit()
 
     def keyPressEvent(self, event: QKeyEvent | None) -> None:
-        """Arrow keys pan, plus and minus zoom; while drawing, Return puts a disc into the
-        middle.
+        """Arrow keys pan, or move a frame (with Shift its size); plus and minus zoom; while
+        drawing, Return puts a disc into the middle.
         """
         if event is None or self.camera is None:
             return
@@ -188,11 +243,15 @@ class PictureView(QWidget):
             Qt.Key.Key_Down: (0, -1),
         }
         key = Qt.Key(event.key()) if event.key() else Qt.Key.Key_unknown
-        if key in moves:
+        if key in moves and self.frame is not None:
+            self._nudge_frame(*moves[key], bool(event.modifiers() & _SHIFT))
+        elif key in moves:
             dx, dy = moves[key]
             self._go(self.camera.moved(dx * _KEY_STEP_PX, dy * _KEY_STEP_PX))
         elif key in (Qt.Key.Key_Plus, Qt.Key.Key_Equal):
             self.zoom_by(1.25)
+        elif self.frame is not None and key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
+            self.accepted.emit()
         elif self.drawing and key in (Qt.Key.Key_Return, Qt.Key.Key_Enter):
             self._draw(QPointF(self.width() / 2, self.height() / 2), True)
         elif key == Qt.Key.Key_Minus:

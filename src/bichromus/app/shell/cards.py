@@ -55,6 +55,9 @@ def probe_text(session: Session, alone: str | None, x: int, y: int) -> str:
         prepared = renderer.find(alone)
         found = {prepared.channel: renderer.probe_one(prepared, x, y)}
     else:
+        place = renderer.blender.placement(recipe) if recipe else None
+        if place is not None:  # told in pixels of the grid, wherever the picture shows them
+            x, y = (int(v) for v in place.to_grid(x + 0.5, y + 0.5))
         names = list(recipe.settings.used()) if recipe else renderer.channels.names
         found = {n: v for n, v in renderer.probe(x, y).items() if n in names}
     if not found:

@@ -79,7 +79,8 @@ def _projects(window: Window) -> list[Command]:
     return [
         Command("new", "New project", "Ctrl+N", partial(want, "new"), "project"),
         Command("project", "Open a project", "Ctrl+Shift+O", window.choose_project, "project"),
-        Command("demo", "Open the demo", "", partial(want, "demo"), "project"),
+        Command("demo", "Open the demo nebula", "", partial(want, "demo nebula"), "project"),
+        Command("galaxy", "Open the demo galaxy", "", partial(want, "demo galaxy"), "project"),
         Command("rename", "Rename the project", "F2", window.head.rename, "project"),
         Command("escape", "Put a sheet away, cancel a job", "Esc", window.escape),
         Command("close", "Close the window", "Ctrl+W", window.close, "quit"),

@@ -105,7 +105,8 @@ class Head(QWidget):
         menu.addSeparator()
         self._add(menu, "New project", lambda: self._want("new"))
         self._add(menu, "Open a project…", owner.choose_project)
-        self._add(menu, "Open the demo", lambda: self._want("demo"))
+        self._add(menu, "Open the demo nebula", lambda: self._want("demo nebula"))
+        self._add(menu, "Open the demo galaxy", lambda: self._want("demo galaxy"))
         recent = [p for p in owner.settings.recent() if p != owner.session.document.folder]
         if recent:
             menu.addSeparator()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import partial
+
 from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QVBoxLayout, QWidget
 
@@ -12,7 +14,7 @@ class Welcome(QWidget):
     """Shown while the project holds no channel."""
 
     open_wanted = pyqtSignal()
-    demo_wanted = pyqtSignal()
+    demo_wanted = pyqtSignal(str)
     again_wanted = pyqtSignal()
 
     def __init__(self) -> None:
@@ -26,13 +28,21 @@ class Welcome(QWidget):
             "Open stacks…", "Choose FITS, TIFF or PNG stacks (Ctrl+O)", "primary"
         )
         self.open_button.clicked.connect(self.open_wanted)
-        self.demo_button = button("Open the demo", "An invented nebula, gathered by two stations")
-        self.demo_button.clicked.connect(self.demo_wanted)
+        self.demo_buttons = [
+            button(words, tip)
+            for words, tip in (
+                ("Demo nebula", "An invented nebula in three lines, gathered by three stations"),
+                ("Demo galaxy", "An invented spiral in L, R, G and B, with Ha shot under the Moon"),
+            )
+        ]
+        for demo, made in zip(("nebula", "galaxy"), self.demo_buttons, strict=True):
+            made.clicked.connect(partial(self.demo_wanted.emit, demo))
         self.buttons = QWidget()
         row = QHBoxLayout(self.buttons)
         row.addStretch(1)
         row.addWidget(self.open_button)
-        row.addWidget(self.demo_button)
+        for made in self.demo_buttons:
+            row.addWidget(made)
         self.again_button = button(
             "Prepare them", "Read, extract and measure what is missing", "primary"
         )
@@ -53,7 +63,8 @@ class Welcome(QWidget):
         self.buttons.setVisible(not busy)
         again = sources and not busy
         self.open_button.setVisible(not again)
-        self.demo_button.setVisible(not again)
+        for demo in self.demo_buttons:
+            demo.setVisible(not again)
         self.again_button.setVisible(again)
         if busy:
             self.head.setText("Preparing the channels")

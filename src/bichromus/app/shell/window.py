@@ -107,7 +107,7 @@ class Window(QMainWindow):
         status_bar.cancel.connect(self.session.jobs.cancel)
         self.welcome.open_wanted.connect(self.choose_files)
         self.welcome.again_wanted.connect(self.session.channels.prepare_again)
-        self.welcome.demo_wanted.connect(lambda: self.project_wanted.emit("demo"))
+        self.welcome.demo_wanted.connect(lambda which: self.project_wanted.emit(f"demo {which}"))
         LOOK.changed.connect(self._show_frame)
 
     # --- gestures ---
@@ -239,9 +239,9 @@ class Window(QMainWindow):
         self.panels.fit_bottom(self.step, renderer is not None)
 
     def _show_picture(self) -> None:
-        renderer = self.session.blend.snapshot.renderer
+        now = self.session.blend.snapshot
         self._show_stage()
-        self.canvas.set_shape(renderer.shape if renderer else None)
+        self.canvas.set_shape(now.renderer.shape_of(now.recipe) if now.renderer else None)
         self.canvas.ask()
         self._thumbs.ask()
         self._frame.ask()

@@ -5,7 +5,6 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
-from ..blend.cleaning import cleaned_by
 from ..blend.level import levels_at
 from ..blend.noise import PredictedNoise, at_balance, predict_noise
 from ..model.channel import COLOURS
@@ -13,9 +12,10 @@ from ..model.recipe import Recipe
 from .base import Advice, hours_text, listed
 
 MOST_CLEANED = 0.7
-"""Amount of cleaning from which so little of a channel's own detail is kept that hours are missing
-and not cleaning.
+"""Amount of cleaning up to which a channel keeps most of its own detail; beyond it there is too
+little light.
 """
+_NO_BALANCE = 0.005  # balance below which all are equally loud
 _LACKING = 1.01  # factor of SNR below which a channel lacks nothing
 
 
@@ -42,7 +42,8 @@ def hours_for_full_colour(recipe: Recipe) -> list[Need]:
     The largest common noise is sought at which all channels, equally loud, stay within the limits.
     The broadband group is one: its hours go where they calm its colour fastest.
     """
-    full = at_balance(less_cleaned(recipe), 0.0)
+    # cleaning carries a channel meanwhile: hours are what makes it needless
+    full = at_balance(recipe.model_copy(update={"cleaned": {}}), 0.0)
     limits = recipe.settings.limits
     if predict_noise(full).within(limits):
         return []
@@ -69,19 +70,6 @@ def hours_for_full_colour(recipe: Recipe) -> list[Need]:
         )
     needs = [Need(n, f, recipe.channels[n].hours) for n, f in factors(low).items() if f > _LACKING]
     return sorted(needs, key=lambda need: -(need.hours_more or need.factor))
-
-
-def less_cleaned(recipe: Recipe) -> Recipe:
-    """The recipe with no more noise taken off than leaves most of the detail: what is beyond that
-    is too little light.
-    """
-    able = recipe.figures.cleaning
-    less = {
-        n: cleaned_by(able[n], min(c.fine, MOST_CLEANED), min(c.coarse, MOST_CLEANED))
-        for n, c in recipe.cleaned.items()
-        if n in able
-    }
-    return recipe.model_copy(update={"cleaned": less})
 
 
 def spread_hours(
@@ -153,6 +141,20 @@ def _needy_sentence(needs: list[Need], recipe: Recipe) -> str:
     ending = f"equally loud at the noise you allow (balance {balance:.2f} now)"
     if worst.channel in COLOURS and (len(group) > 1 or len(needs) == len(group)):
         return _group_sentence(group, len(needs) > len(group))
+    cleaned = recipe.cleaned.get(worst.channel)
+    if cleaned is not None and balance < _NO_BALANCE and worst.hours_more is not None:
+        amount = max(cleaned.fine, cleaned.coarse)
+        if amount <= MOST_CLEANED:
+            return (
+                f"{worst.channel} is cleaned by {100 * amount:.0f} % to stay within the noise you "
+                f"allow: {hours_text(worst.hours_more)} more under the same sky would make that "
+                "needless."
+            )
+        return (
+            f"{worst.channel} has too little light: {100 * amount:.0f} % of what may be noise is "
+            f"taken off. {hours_text(worst.hours_more)} more under the same sky would show its "
+            "own detail."
+        )
     if worst.hours_more is None:
         return (
             f"{worst.channel} holds the blend back: its noise must fall {worst.factor:.1f} "
@@ -205,6 +207,10 @@ def _need_rows(needs: list[Need], recipe: Recipe) -> tuple[tuple[str, str], ...]
                     f"{hours_text(need.hours_had)} + {hours_text(need.hours_more)}",
                 )
             )
+        cleaned = recipe.cleaned.get(need.channel)
+        if cleaned is not None:
+            off = f"{100 * cleaned.fine:.0f} %, {100 * cleaned.coarse:.0f} %"
+            rows.append((f"{need.channel}, fine and coarse noise taken off", off))
     return tuple(rows)
 
 

@@ -15,6 +15,7 @@ from ..numerics.smoothing import gaussian
 from .green import green_plane
 from .inputs import DISCS, GLOW, GREEN, Key
 from .lifts import lift_plane
+from .masks import SMOOTH_PX, area_plane, level_plane
 
 _SIGMA_PX = 2.0
 
@@ -79,6 +80,12 @@ def companion_of(recipe: Recipe, key: Key) -> tuple[tuple[str, ...], Make]:
     if key == GREEN:
         pair = (figures["O3"], figures["Ha"])
         return ("O3", "Ha"), lambda planes, _shape: green_plane(planes[0], planes[1], pair, 2.0)
+    if key.kind == "level":
+        sigma = figures[key.name].sigma_large / (2 * np.sqrt(np.pi) * SMOOTH_PX)
+        return (key.name,), lambda planes, _shape: level_plane(planes[0], sigma)
+    if key.kind == "area":
+        mask = recipe.settings.active_masks()[int(key.name)]
+        return (), lambda _planes, shape: area_plane(shape, mask.area, mask.feather)
     if key.kind == "lift":
         lift = recipe.figures.lifts[key.name]
         both, k = (figures[key.name], figures[lift.broad]), lift.k

@@ -8,16 +8,30 @@ from typing import Final, Literal, NamedTuple
 from ..model.channel import COLOURS
 from ..model.errors import UnknownName
 from ..model.recipe import Recipe
-from ..model.settings import BlendSettings
+from ..model.settings import BlendSettings, ToneSettings
 from .mappings import MAPPINGS, lifted_lines, mapping_mix
 
-Kind = Literal["channel", "fine", "coarse", "star", "glow", "discs", "lift", "green"]
+Kind = Literal[
+    "channel",
+    "fine",
+    "coarse",
+    "star",
+    "glow",
+    "discs",
+    "lift",
+    "green",
+    "level",
+    "area",
+    "base",
+    "soft",
+]
 
 
 class Key(NamedTuple):
     """A plane of the blend: a channel, the fine and coarse noise that is taken off it, a star plane
     (R, G or B), or a companion: the glow, discs over the stars, where a line is lifted, the share
-    of green.
+    of green, a channel's level in sigma, an area drawn. ``base`` is the smoothed picture in Oklab
+    (3, ...) as masks see it, ``soft`` its lightness blurred by so many px.
     """
 
     kind: Kind
@@ -36,6 +50,9 @@ READ: Final = ("channel", "fine", "coarse", "star")
 GLOW = Key("glow")
 DISCS = Key("discs")
 GREEN = Key("green")
+SEEN: Final = ("base", "soft")
+"""Kinds that are made of the picture itself, through the same view."""
+BASE = Key("base")
 STARS = tuple(Key("star", c) for c in COLOURS)
 
 
@@ -53,9 +70,45 @@ def inputs_of(recipe: Recipe) -> tuple[Key, ...]:
         keys.append(GLOW)
     if kept_stars(recipe) and settings.colour.star_colour != 1.0:
         keys.append(DISCS)
+    keys += _of_masks(recipe)
     if puts_stars_back(recipe):
         keys += STARS
-    return tuple(keys)
+    return tuple(dict.fromkeys(keys))
+
+
+def _of_masks(recipe: Recipe) -> list[Key]:
+    """Planes that masks and open cores are told by."""
+    keys = []
+    for index, mask in enumerate(recipe.settings.active_masks()):
+        if mask.level is not None and mask.channel in recipe.channels:
+            keys.append(Key("level", mask.channel))
+        if mask.light is not None or mask.hue is not None:
+            keys.append(BASE)
+        if mask.area:
+            keys.append(Key("area", str(index)))
+        if mask.contrast:
+            keys.append(soft_key(mask.contrast_px))
+    if recipe.settings.tone.cores > 0:
+        keys.append(soft_key(recipe.settings.tone.cores_px))
+    return keys
+
+
+def soft_key(px: float) -> Key:
+    """The picture's lightness blurred by so many pixels."""
+    return Key("soft", f"{px:g}")
+
+
+def base_of(recipe: Recipe) -> Recipe:
+    """The picture that masks and open cores are told by: without them, without stars."""
+    settings = recipe.settings
+    bare = settings.model_copy(
+        update={
+            "masks": (),
+            "tone": ToneSettings(),
+            "stars": settings.stars.model_copy(update={"brightness": 0.0}),
+        }
+    )
+    return recipe.model_copy(update={"settings": bare})
 
 
 def cleaned_names(recipe: Recipe) -> tuple[str, ...]:

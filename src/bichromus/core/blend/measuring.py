@@ -114,7 +114,7 @@ def star_figures(
     inside = (x >= 1) & (y >= 1) & (x < width - 1) & (y < height - 1)
     x, y = x[inside], y[inside]
     brightest = np.max([np.asarray(p[y, x]) for p in planes], 0) if x.size else np.zeros(0)
-    sigma = _layer_noise(planes)
+    sigma = layer_noise(planes)
     peaks = brightest[brightest > _PEAK_SIGMA * sigma]
     if not peaks.size:
         return None
@@ -130,8 +130,10 @@ def star_figures(
     )
 
 
-def _layer_noise(planes: Sequence[F32]) -> float:
-    """Noise of star planes where they hold anything but no star: of the fainter half."""
-    thin = np.asarray(planes[1][::3, ::3])
+def layer_noise(planes: Sequence[F32]) -> float:
+    """Noise of star planes (R, G, B, or one) where they hold anything but no star: of the fainter
+    half.
+    """
+    thin = np.asarray(planes[len(planes) // 2][::3, ::3])
     held = np.abs(thin[thin != 0])
     return float(MAD_TO_SIGMA * np.median(held)) if held.size else 0.0

@@ -16,7 +16,7 @@ from ..model.settings import Limits
 from ..numerics.oklab import decode, to_oklab
 from .engine import Blender
 from .green import BACKGROUND_SHARE
-from .inputs import GREEN, Key
+from .inputs import BASE, GREEN, Key
 
 _SAMPLES: Final = 8192
 _BLUR_PX: Final = 4.0
@@ -76,8 +76,13 @@ def _empty_sky(blender: Blender, sigmas: dict[str, float]) -> dict[Key, F32]:
     """Planes of nothing but noise: no glow, no stars, no line that stands out."""
     samples = dict(zip(blender.figures, _gaussians(len(blender.figures)), strict=True))
     nothing = np.zeros(_SAMPLES, np.float32)
-    planes = dict.fromkeys(blender.inputs, nothing)
+    planes: dict[Key, F32] = dict.fromkeys(blender.inputs, nothing)
     planes |= {Key("channel", n): samples[n] * np.float32(s) for n, s in sigmas.items()}
+    for key in planes:
+        if key == BASE:
+            planes[key] = np.stack([np.full(_SAMPLES, blender.sky, np.float32), nothing, nothing])
+        elif key.kind == "soft":
+            planes[key] = np.full(_SAMPLES, blender.sky, np.float32)
     if GREEN in planes:
         planes[GREEN] = np.full(_SAMPLES, BACKGROUND_SHARE, np.float32)
     return planes

@@ -1,136 +1,48 @@
-"""The one driver of the engine: for the screen, a thumbnail, the whole picture band by band, and
-the command line.
-"""
+"""The one driver of the engine: for screen, thumbnails, whole pictures by bands, command line."""
 
 from __future__ import annotations
 
 import threading
 from collections import OrderedDict
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
-from typing import Final, Protocol
+from dataclasses import replace
+from typing import Final
 
 import cv2
 import numpy as np
 
-from ..model.errors import UnsupportedData
-from ..model.measures import Stars, Surface
+from ..model.errors import InputError, UnsupportedData
+from ..model.mask import Mask
+from ..model.measures import Stars
 from ..model.planes import F32
 from ..model.progress import SILENT, Progress
 from ..model.recipe import Recipe
 from ..numerics.bands import ordered_parallel, row_bands
-from ..numerics.sampling import View, sample
-from ..numerics.smoothing import fill
+from ..numerics.placement import Placement, placed
+from ..numerics.sampling import View, sample, whole_view
+from ..numerics.smoothing import gaussian
+from .colour_stage import mask_weights
 from .companions import companion_of, half_size
 from .engine import Blender
-from .inputs import DISCS, READ, STARS, Key, inputs_of
+from .inputs import BASE, DISCS, READ, SEEN, STARS, Key, base_of, channels_of, inputs_of
+from .masks import SMOOTH_PX
+from .pixels import Clipped, quantise
+from .sources import PlaneSource
+from .tone import Cores
 
 BAND_ROWS: Final = 32
 """Rows of a band: its planes of a wide picture stay in a core's cache."""
-_TOP: Final = {"uint16": 65535.0, "uint8": 255.0}
 _SMALLEST_PX: Final = 200
 _KEPT: Final = 12
 """Companions kept at once: those of a few sets of channels, as palettes are stepped through."""
+_CORES_PX: Final = 480
+"""Longer side of the small picture that tells where bright cores begin."""
+_BLUR_SAMPLES: Final = 2.5  # pixels of the coarse grid that a blur's sigma spans
+_BLUR_REACH: Final = 3.5  # sigma that a blur sees
 _SEEN_BYTES: Final = 320 * 2**20
 """Planes through a view that are kept: those of a large screen, for a picture and the last one."""
 
 Pyramid = tuple[F32, ...]
-
-
-class PlaneSource(Protocol):
-    """A background-0 channel as the driver reads it. ``key`` names its data: the same key, the same
-    pixels.
-    """
-
-    @property
-    def key(self) -> str:
-        """Name of the data."""
-        ...
-
-    def seen(self, view: View) -> F32:
-        """The plane through a view, (height, width)."""
-        ...
-
-    def half_res(self) -> F32:
-        """The whole plane at half size."""
-        ...
-
-    def stars(self) -> Stars:
-        """Its stars."""
-        ...
-
-
-@dataclass(frozen=True)
-class RowSource:
-    """A channel on disk or in memory, read in rows at one to one: ``rows(y0, y1)`` as stored, and
-    the background to take off. ``find`` gives its stars.
-    """
-
-    rows: Callable[[int, int], np.ndarray]
-    background: Surface
-    find: Callable[[F32], Stars]
-    key: str = ""
-
-    def seen(self, view: View) -> F32:
-        """Whole rows. Raises ValueError for a view that is not at one to one."""
-        if view.step != 1 or view.x0 != 0 or view.width != self.background.width:
-            raise ValueError("rows are read whole, at one to one")
-        return self.clean(int(view.y0), int(view.y0) + view.height)
-
-    def clean(self, y0: int, y1: int) -> F32:
-        """Rows y0 to y1 without their background."""
-        out = np.array(self.rows(y0, y1), np.float32)
-        out -= self.background.rows(y0, y1)
-        return out
-
-    def half_res(self) -> F32:
-        """The whole plane at half size; what is missing is filled from around it."""
-        return half_size(self._whole())
-
-    def stars(self) -> Stars:
-        """Stars of the whole plane."""
-        return self.find(self._whole())
-
-    def _whole(self) -> F32:
-        plane = self.clean(0, self.background.height)
-        missing = plane != plane
-        return fill(plane, missing) if missing.any() else plane
-
-
-@dataclass(frozen=True)
-class HalfSource:
-    """A plane kept at half size."""
-
-    plane: F32
-    key: str
-
-    def seen(self, view: View) -> F32:
-        """The plane through a view."""
-        return sample((self.plane,), view, 1, cv2.BORDER_REPLICATE)
-
-    def half_res(self) -> F32:
-        """As it is kept."""
-        return self.plane
-
-    def stars(self) -> Stars:
-        """None: it is no channel."""
-        return Stars(0, None, None, None, 0)
-
-
-@dataclass
-class Clipped:
-    """Share of output values at the very bottom and top, counted as bands pass."""
-
-    low: float = 0.0
-    high: float = 0.0
-    _count: int = 0
-
-    def add(self, code: F32) -> None:
-        """Count a band of code (3, H, W)."""
-        share = code.size / max(self._count + code.size, 1)
-        self.low += (float(np.count_nonzero(code <= 0)) / code.size - self.low) * share
-        self.high += (float(np.count_nonzero(code >= 1)) / code.size - self.high) * share
-        self._count += code.size
 
 
 class Renderer:
@@ -155,13 +67,65 @@ class Renderer:
         self.stars = dict(stars or {})
         self._companions: OrderedDict[tuple[object, ...], Pyramid] = OrderedDict()
         self._seen: OrderedDict[tuple[str, View], F32] = OrderedDict()
+        self._known_cores: dict[tuple[str, ...], Cores] = {}
         self._lock = threading.Lock()
         self._seen_lock = threading.Lock()
 
+    def placement(self, recipe: Recipe) -> Placement | None:
+        """How the picture of a recipe lies on the grid; None where it lies on it as it is. Raises
+        InputError for a crop outside.
+        """
+        finish = recipe.settings.finish
+        try:
+            found = placed(self.shape, finish.crop, finish.flip, finish.turn, finish.trim)
+        except ValueError as error:
+            raise InputError(
+                "This crop lies outside the picture",
+                why=f"the picture has {self.shape[1]} x {self.shape[0]} pixels",
+                do="Choose a crop that holds part of it",
+            ) from error
+        return None if found.plain and found.shape == self.shape else found
+
+    def shape_of(self, recipe: Recipe) -> tuple[int, int]:
+        """Height and width of the picture of a recipe."""
+        found = self.placement(recipe)
+        return self.shape if found is None else found.shape
+
     def code(self, recipe: Recipe, view: View) -> F32:
         """The picture through a view as sRGB code (3, height, width). Raises UnsupportedData."""
-        blender = Blender(recipe)
+        blender = self._blender(recipe)
+        view = replace(view, placement=self.placement(recipe))
         return blender.render(self._planes(blender, view, self._kept_seen))
+
+    def weight(self, recipe: Recipe, mask: Mask, view: View) -> F32:
+        """How much a mask takes of each pixel of a view, (height, width), 0 to 1."""
+        seen = mask.model_copy(update={"on": True, "lightness": mask.lightness or 1e-6})
+        alone = base_of(recipe)
+        settings = alone.settings.model_copy(update={"masks": (seen,)})
+        alone = alone.model_copy(update={"settings": settings})
+        self.prepare(alone)
+        placed_view = replace(view, placement=self.placement(recipe))
+        planes = self._planes(Blender(alone), placed_view, self._kept_seen)
+        flat = {k: (p.reshape(3, -1) if k == BASE else p.reshape(-1)) for k, p in planes.items()}
+        return mask_weights(alone, flat)[0].reshape(view.height, view.width)
+
+    def _blender(self, recipe: Recipe) -> Blender:
+        """Made ready, with what it must know of the whole picture."""
+        return Blender(recipe, self._cores(recipe) if recipe.settings.tone.cores > 0 else None)
+
+    def _cores(self, recipe: Recipe) -> Cores:
+        base = base_of(recipe)
+        key = (base.model_dump_json(), *(self._source(base, n).key for n in channels_of(base)))
+        with self._seen_lock:
+            found = self._known_cores.get(key)
+        if found is None:
+            view = whole_view(self.shape, _CORES_PX)
+            blender = Blender(base)
+            lab = blender.oklab(self._planes(blender, view, _seen))
+            found = Cores.of(gaussian(lab[0], recipe.settings.tone.cores_px / view.step))
+            with self._seen_lock:
+                self._known_cores = {key: found}
+        return found
 
     def bands(
         self,
@@ -176,13 +140,14 @@ class Renderer:
         """The whole picture at ``shape`` (H, W) as bands (rows, W, 3) of ``dtype`` from top to
         bottom. Memory is bounded by the band.
         """
-        blender = Blender(recipe)
+        blender = self._blender(recipe)
         self.prepare(recipe)
-        step = max(self.shape) / max(shape)
+        placement = self.placement(recipe)
+        step = max(self.shape_of(recipe)) / max(shape)
 
         def work(band: tuple[int, int]) -> tuple[int, F32, np.ndarray]:
             y0, y1 = band
-            view = View(0.0, y0 * step, step, shape[1], y1 - y0)
+            view = View(0.0, y0 * step, step, shape[1], y1 - y0, placement)
             code = blender.render(self._planes(blender, view, _seen))
             return y1, code, quantise(code, dtype)
 
@@ -200,7 +165,7 @@ class Renderer:
     def prepare(self, recipe: Recipe) -> None:
         """Make the companions that a recipe needs, where they are not there yet."""
         for key in inputs_of(recipe):
-            if key.kind not in READ:
+            if key.kind not in (*READ, *SEEN):
                 self.companion(recipe, key)
 
     def companion(self, recipe: Recipe, key: Key) -> Pyramid:
@@ -222,12 +187,30 @@ class Renderer:
                 found[key] = seen(self._source(blender.recipe, key.name), view)
             elif key.kind in ("fine", "coarse"):
                 found[key] = seen(self.removable[key.name][key.kind == "coarse"], view)
+            elif key.kind in SEEN:
+                continue
             elif key.kind == "star":
                 found[key] = seen(self._star_source(blender.recipe, key), view)
             else:
                 levels = self.companion(blender.recipe, key)
                 found[key] = sample(levels, view, 1, cv2.BORDER_REPLICATE)
+        for key in blender.inputs:
+            if key.kind in SEEN:
+                found[key] = self._picture_seen(blender.recipe, key, view, seen)
         return found
+
+    def _picture_seen(self, recipe: Recipe, key: Key, view: View, seen: Look) -> F32:
+        """The picture itself, smoothed, as masks and open cores see it: rendered on a coarser grid
+        about the view, so that a tile sees the same as the whole.
+        """
+        px = SMOOTH_PX if key == BASE else float(key.name)
+        near, grid = around(view, px)
+        blender = Blender(base_of(recipe))
+        lab = blender.oklab(self._planes(blender, grid, seen))
+        rows = lab if key == BASE else lab[:1]
+        soft = [gaussian(np.ascontiguousarray(r), px / grid.step) for r in rows]
+        out = np.stack([sample((r,), near, squares=False) for r in soft])
+        return out if key == BASE else out[0]
 
     def _star_source(self, recipe: Recipe, key: Key) -> PlaneSource:
         found = recipe.star_set()
@@ -266,6 +249,22 @@ class Renderer:
             return found
 
 
+def around(view: View, px: float) -> tuple[View, View]:
+    """A coarser view that holds what a blur of ``px`` needs about a view, on a grid that does not
+    depend on where the view begins; and the view in that grid's own pixels.
+    """
+    step = max(view.step, 2.0 ** max(1, int(np.log2(max(px / _BLUR_SAMPLES, 1)))))
+    margin = int(np.ceil(_BLUR_REACH * px / step)) + 1
+    left, top = (int(np.floor(c / step)) - margin for c in (view.x0, view.y0))
+    right = int(np.ceil((view.x0 + view.width * view.step) / step)) + margin
+    bottom = int(np.ceil((view.y0 + view.height * view.step) / step)) + margin
+    grid = View(left * step, top * step, step, right - left, bottom - top, view.placement)
+    near = View(
+        view.x0 / step - left, view.y0 / step - top, view.step / step, view.width, view.height
+    )
+    return near, grid
+
+
 Look = Callable[[PlaneSource, View], F32]
 """How a plane is read through a view."""
 
@@ -280,15 +279,6 @@ def _read(source: PlaneSource, key: Key) -> F32 | Stars:
 
 def _noises(recipe: Recipe, names: Sequence[str]) -> list[float]:
     return [recipe.channels[n].sigma_large for n in names]
-
-
-def quantise(code: F32, dtype: str) -> np.ndarray:
-    """(3, H, W) code 0..1 to (H, W, 3) of uint16, uint8 or float32."""
-    seen = np.moveaxis(code, 0, -1)
-    if dtype == "float32":
-        return np.ascontiguousarray(seen)
-    top = np.float32(_TOP[dtype])
-    return (seen * top + np.float32(0.5)).astype(dtype)
 
 
 def _pyramid(plane: F32) -> Pyramid:

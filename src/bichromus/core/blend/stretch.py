@@ -1,8 +1,9 @@
-"""The curve from linear levels to the picture: asinh (after Lupton et al. 2004) with a shoulder."""
+"""The curve from linear levels to the picture, with a shoulder that holds bright cores back."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Final
 
 import cv2
@@ -12,29 +13,48 @@ from ..model.planes import F32
 from ..model.settings import Stretch
 
 _SIGN: Final = np.uint32(0x80000000)
+_TOE: Final = 0.02  # level below which a power is a straight line: its slope would have no end
+_SOFTEST: Final = 50.0  # of the rational curve where noise leaves it no room
 
 
 @dataclass(frozen=True)
 class Curve:
     """f(0) = background, f(1) = signal, symmetric around 0, slope 1 into the shoulder, f(white) =
-    1.
+    1. ``noise`` is the levels' noise, from which the rational curve has its black.
+
+    The default is asinh (after Lupton et al. 2004); rational has an exact black; bias is that of
+    Schlick 1994, power a plain exponent.
     """
 
     settings: Stretch
     white: float
+    noise: float = 0.0
 
     @property
+    def _rise(self) -> float:
+        return self.settings.signal - self.settings.background
+
+    @cached_property
     def _step(self) -> float:
-        return (self.settings.signal - self.settings.background) / float(
-            np.arcsinh(self.settings.strength)
-        )
+        return self._rise / float(np.arcsinh(self.settings.strength))
 
-    @property
+    @cached_property
+    def _half(self) -> float:
+        """Where the rational curve has half its way: h of x (1 + h) / (x + h)."""
+        below = self._rise * self.settings.black * max(self.noise, 1e-6)
+        room = self.settings.background / below
+        return min(1 / (room - 1), _SOFTEST) if room > 1 else _SOFTEST
+
+    @cached_property
+    def _reach(self) -> float:
+        """Share of the way to white that the signal has gone."""
+        return self._rise / (1 - self.settings.background)
+
+    @cached_property
     def top(self) -> float:
         """Value of the bare curve at white; the shoulder brings it to 1 where it lies above."""
-        return self.settings.background + self._step * float(
-            np.arcsinh(self.settings.strength * self.white)
-        )
+        white = np.full((1, 1), self.white, np.float32)
+        return self.settings.background + float(self._bare(white)[0, 0])
 
     def __call__(self, x: F32) -> F32:
         """Apply to levelled values (any shape); a new array."""
@@ -47,6 +67,37 @@ class Curve:
         """The curve less its background, into ``out``; ``x`` and ``work`` (2-D, the same shape) are
         used up.
         """
+        if self.settings.kind == "asinh":
+            self._asinh(x, out, work)
+        else:
+            np.copyto(out, self._bare(x))
+        self._shoulder(out)
+        return out
+
+    def _bare(self, x: F32) -> F32:
+        """The curve less its background and without its shoulder; a new array."""
+        kind = self.settings.kind
+        if kind == "asinh":
+            return self._asinh(np.array(x), np.empty_like(x), np.empty_like(x))
+        size: np.ndarray = np.abs(x)
+        if kind == "rational":
+            h = np.float32(self._half)
+            over: np.ndarray = size * (1 + h) / (size + h)
+            below = size * (1 + h) / h  # straight to black
+            return np.asarray(np.where(x < 0, -below, over) * np.float32(self._rise), np.float32)
+        if kind == "bias":
+            y = size * np.float32(1 / self.white)
+            y1 = 1 / self.white
+            bend = np.float32((y1 / self._reach - 1) / max(1 - y1, 1e-6))
+            over = y / (bend * (1 - np.minimum(y, 1)) + 1)
+        else:
+            gamma = np.float32(np.log(self._reach) / min(np.log(1 / self.white), -1e-6))
+            y = np.maximum(size, _TOE) * np.float32(1 / self.white)
+            over = y**gamma * np.minimum(size / np.float32(_TOE), 1)
+        over = np.copysign(over, x) * np.float32(1 - self.settings.background)
+        return np.asarray(over, np.float32)
+
+    def _asinh(self, x: F32, out: F32, work: F32) -> F32:
         x *= np.float32(self.settings.strength)
         np.multiply(x, x, out=out)
         out += np.float32(1)
@@ -58,14 +109,13 @@ class Curve:
         np.bitwise_and(x.view(np.uint32), _SIGN, out=sign)
         np.bitwise_or(out.view(np.uint32), sign, out=out.view(np.uint32))
         out *= np.float32(self._step)
-        self._shoulder(out)
         return out
 
     def _shoulder(self, above: F32) -> None:
         """Hold bright values back, in place."""
         base, top = self.settings.background, self.top
         knee = self.settings.shoulder - base
-        if top <= 1.0 or float(above.max()) <= knee:
+        if top <= 1.0 + 1e-6 or float(above.max()) <= knee:
             return
         row, column = np.nonzero(above > np.float32(knee))
         a = (top - self.settings.shoulder) / (1 - self.settings.shoulder)
@@ -74,7 +124,7 @@ class Curve:
         above[row, column] = np.float32(knee) + held
 
     def inverse(self, value: float) -> float:
-        """Level that lands at ``value``, were there no shoulder."""
+        """Level that lands at ``value`` on the asinh curve, were there no shoulder."""
         return (
             float(np.sinh((value - self.settings.background) / self._step)) / self.settings.strength
         )

@@ -19,6 +19,7 @@ _WANTED: Final = 80
 _LEAST: Final = 12
 _REACH: Final = 6.0  # star widths over which a star's colour is spread
 _CLEAR: Final = 12.0  # sigma of a star whose colour is told
+_SURE: Final = 30.0  # sigma at which a star's own colour counts half
 _APERTURE: Final = 1.6  # star widths that its light is summed over
 _UNCLIPPED: Final = 0.8  # of the top value
 
@@ -75,7 +76,10 @@ def colour_stars(
             f"Only {int(good.sum())} stars tell the white of all: their colours may lean."
         )
     told = clear | full
-    chroma = _chroma(light, balance, good, full, told)
+    noise = np.array(sigmas)[:, None] * np.sqrt(np.pi) * _APERTURE * wide
+    chroma = _chroma(
+        light, balance, good, full, told, np.min(light / np.maximum(noise, 1e-30), axis=0)
+    )
     sharp = int(np.argmin(widths))
     ratio = _spread(
         layers[0].shape,
@@ -118,12 +122,21 @@ def _light(
 
 
 def _chroma(
-    light: np.ndarray, balance: np.ndarray, good: np.ndarray, full: np.ndarray, told: np.ndarray
+    light: np.ndarray,
+    balance: np.ndarray,
+    good: np.ndarray,
+    full: np.ndarray,
+    told: np.ndarray,
+    snr: np.ndarray,
 ) -> np.ndarray:
-    """R, G and B of each star that has a colour (3, N); a full one is as white as most."""
+    """R, G and B of each star that has a colour (3, N); a full one is as white as most, and a faint
+    one is drawn toward that, as its noise tells a colour that it has not."""
     colour = np.maximum(light * balance[:, None], 1e-30)
     usual = np.median(colour[:, good] / colour[:, good].sum(0), axis=1)
     colour[:, full] = usual[:, None]
+    trust = np.maximum(snr, 0) ** 2 / (np.maximum(snr, 0) ** 2 + _SURE**2)
+    share = np.log(colour / colour.sum(0)) * trust + np.log(usual)[:, None] * (1 - trust)
+    colour = np.exp(share)
     return np.asarray(colour[:, told])
 
 

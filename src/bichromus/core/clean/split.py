@@ -12,6 +12,7 @@ from typing import Final
 
 import cv2
 import numpy as np
+from scipy.spatial import cKDTree
 
 from ..measure.centroids import centroids
 from ..measure.field import star_field
@@ -28,7 +29,9 @@ from ..numerics.starlet import details
 from .profiles import WINGS, Plate, Star, fit_star
 
 _CORE: Final = 8.0  # above so many sigma the model is not trusted to leave nothing
-_PASSES: Final = 2
+_PASSES: Final = 3
+_APART: Final = 0.8  # star widths at which a companion can be told
+_BESIDE: Final = 0.03  # of its neighbour's light; what is fainter may be a fault of the model
 _FEWEST: Final = 5  # stars that the profile is learnt from
 _FULL: Final = 0.9
 """Share of the top value from which a pixel may have lost light: sensors bend before they clip."""
@@ -89,6 +92,7 @@ def split_stars(picture: Picture, progress: Progress = SILENT) -> Split:
                 progress.step(0.1 + 0.35 * (number + index / max(len(stars), 1)), "modelling stars")
             fit_star(plate, model, star, number == 0)
         stars = [s for s in stars if s.amplitude > 0]
+        stars += _companions(plate, model, stars, found.fwhm_px) if number + 1 < _PASSES else []
     halos = _take_halos(plate, model, cores)
     progress.step(0.85, "filling in")
     inner = slice(pad, pad + plane.shape[0]), slice(pad, pad + plane.shape[1])
@@ -177,6 +181,21 @@ def _seeds(plate: Plate, fwhm: float, cores: list[Core]) -> list[Star]:
         near = np.hypot(x - core.x, y - core.y) < np.sqrt(core.pixels / np.pi) + 1.5 * fwhm
         x, y = x[~near], y[~near]
     return stars + [Star(float(a), float(b), 0.0, fwhm) for a, b in zip(x, y, strict=True)]
+
+
+def _companions(plate: Plate, model: F32, stars: list[Star], fwhm: float) -> list[Star]:
+    """Stars beside a brighter one, which are seen once that is taken off."""
+    rest = plate.plane - model
+    x, y, strength = star_seeds(rest, fwhm)
+    if not len(x) or not stars:
+        return []
+    known = cKDTree([(s.x, s.y) for s in stars])
+    away, nearest = (np.asarray(a) for a in known.query(np.stack([x, y], 1)))
+    widths = np.array([max(fwhm, 2 * s.full_px) for s in stars])[nearest]
+    # what a model leaves of its own star lies within a width of it, and is faint beside it
+    amplitudes = np.array([s.amplitude for s in stars])[nearest]
+    real = (away > _APART * widths) & (strength > _BESIDE * amplitudes)
+    return [Star(float(a), float(b), 0.0, fwhm) for a, b in zip(x[real], y[real], strict=True)]
 
 
 def _take_halos(plate: Plate, model: F32, cores: list[Core]) -> int:

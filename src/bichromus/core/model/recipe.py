@@ -10,7 +10,8 @@ from typing import Annotated, Any, Final, Literal
 from pydantic import Field, ValidationError
 
 from .errors import InputError, UnreadableFile
-from .settings import BlendSettings, Frozen
+from .mask import Frozen
+from .settings import BlendSettings
 
 SCHEMA_VERSION: Final = 2
 

@@ -115,4 +115,6 @@ FILTERS: Final = {
     "G": Filter("G", ("G",), 80.0),
     "B": Filter("B", ("B",), 90.0),
     "L": Filter("L", ("L",), 280.0),
+    "C": Filter("C", ("C",), 170.0),
+    "Ha+O3+Hb": Filter("Ha+O3+Hb", ("Ha", "O3", "Hb"), 15.0),
 }

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, ConfigDict, Field, model_validator
+from pydantic import Field, model_validator
 
 from .channel import CHANNELS
+from .mask import Frozen, Mask
 
 OUTPUTS = ("R", "G", "B")
 MOST_WEIGHT = 2.0
@@ -17,28 +19,47 @@ Rectangle = tuple[int, int, int, int]
 """x0, y0, x1, y1 in pixels of the grid, half-open."""
 
 
-class Frozen(BaseModel):
-    """A frozen value that refuses what it does not know."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
-
-
 class Stretch(Frozen):
     """The curve: the background lands at ``background``, the signal at ``signal`` (encoded, 0 to
     1).
 
-    ``strength`` is rho of the asinh curve, ``shoulder`` where bright cores begin to be held back.
+    ``kind`` is its shape, ``strength`` rho of the asinh curve, ``black`` at how many sigma below
+    the sky the rational one is black, ``shoulder`` where bright cores begin to be held back.
+    ``common`` is the share of one factor for all channels, which keeps hues in bright parts.
     """
 
+    kind: Literal["asinh", "rational", "bias", "power"] = "asinh"
     background: Annotated[float, Field(ge=0.02, le=0.35)] = 0.12
     signal: Annotated[float, Field(ge=0.25, le=0.85)] = 0.50
     strength: Annotated[float, Field(ge=0.5, le=30)] = 4.0
+    black: Annotated[float, Field(ge=1, le=10)] = 4.0
     shoulder: Annotated[float, Field(ge=0.4, le=0.95)] = 0.70
+    common: Annotated[float, Field(ge=0, le=0.5)] = 0.0
 
     @model_validator(mode="after")
     def _ordered(self) -> Stretch:
         if self.signal <= self.background + 0.05:
             raise ValueError("signal must lie above background by more than 0.05")
+        return self
+
+
+Point = tuple[Share, Share]
+
+
+class ToneSettings(Frozen):
+    """What is done to the lightness of the picture: a curve through ``points`` (in, out), and the
+    contrast of bright ``cores`` at a size of ``cores_px``, which opens what the shoulder closed.
+    """
+
+    points: tuple[Point, ...] = ()
+    cores: Annotated[float, Field(ge=0, le=0.6)] = 0.0
+    cores_px: Annotated[float, Field(ge=6, le=120)] = 24.0
+
+    @model_validator(mode="after")
+    def _rising(self) -> ToneSettings:
+        ends = ((0.0, 0.0), *self.points, (1.0, 1.0))
+        if any(b[0] <= a[0] or b[1] < a[1] for a, b in pairwise(ends)):
+            raise ValueError("points of the curve must rise")
         return self
 
 
@@ -130,6 +151,24 @@ class CleanSettings(Frozen):
     amount: Share = 0.5
 
 
+class Finish(Frozen):
+    """How the picture is presented: ``crop`` of the grid (half-open), then ``flip``, then ``turn``
+    clockwise in degrees; ``trim`` cuts the corners that a free turn leaves empty. The channels are
+    untouched.
+    """
+
+    crop: Rectangle | None = None
+    flip: Literal["", "horizontal", "vertical", "both"] = ""
+    turn: Annotated[float, Field(ge=-360, le=360)] = 0.0
+    trim: bool = True
+
+    @model_validator(mode="after")
+    def _usable(self) -> Finish:
+        if self.crop is not None and (self.crop[2] <= self.crop[0] or self.crop[3] <= self.crop[1]):
+            raise ValueError("a crop must have an inside")
+        return self
+
+
 class BlendSettings(Frozen):
     """The taste in a blend. ``mix`` is what each output takes of each channel; a named mapping
     fills it, and ``lifted``, the lines that lie on top of the mix. With ``green_auto`` loudness
@@ -151,7 +190,10 @@ class BlendSettings(Frozen):
     luminance: LuminanceSettings = LuminanceSettings()
     stretch: Stretch = Stretch()
     colour: Colour = Colour()
+    tone: ToneSettings = ToneSettings()
+    masks: tuple[Mask, ...] = ()
     stars: StarSettings = StarSettings()
+    finish: Finish = Finish()
 
     @model_validator(mode="after")
     def _known(self) -> BlendSettings:
@@ -175,6 +217,10 @@ class BlendSettings(Frozen):
     def on_top(self) -> tuple[str, ...]:
         """Lines that are lifted on the mix with an amount above 0."""
         return tuple(n for n in self.lifted if self.lift.of(n) > 0)
+
+    def active_masks(self) -> tuple[Mask, ...]:
+        """Masks that are switched on and do something."""
+        return tuple(m for m in self.masks if m.on and m.acts())
 
     def used(self) -> tuple[str, ...]:
         """Channels that the picture takes anything of, in the usual order; a synthetic luminance

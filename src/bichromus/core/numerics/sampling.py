@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..model.planes import F32
+from .placement import Placement
 
 _ENLARGED: Final = 2
 """From so many screen pixels per picture pixel on, pixels are shown as squares: one judges them."""
@@ -19,7 +20,8 @@ _ENLARGED: Final = 2
 @dataclass(frozen=True)
 class View:
     """A region: picture coordinates of the first screen pixel's corner, picture pixels per screen
-    pixel, and the region's size in screen pixels.
+    pixel, and the region's size in screen pixels; ``placement`` says how the picture lies on the
+    grid (None: as it is).
     """
 
     x0: float
@@ -27,6 +29,7 @@ class View:
     step: float
     width: int
     height: int
+    placement: Placement | None = None
 
 
 def whole_view(shape: tuple[int, int], longest: int) -> View:
@@ -40,31 +43,26 @@ def sample(
     view: View,
     first_level: int = 0,
     beyond: int = cv2.BORDER_CONSTANT,
+    squares: bool = True,
 ) -> F32:
     """A plane seen through ``view``: (height, width), from the level next finer than the screen.
 
     ``levels[k]`` is the plane averaged over 2^k x 2^k pixels; ``first_level`` is the level of
     ``levels[0]``: 1 for companions kept at half size. Outside is 0, or the edge where ``beyond``
-    is BORDER_REPLICATE.
+    is BORDER_REPLICATE. Enlarged pixels are shown as ``squares``, or smoothly.
     """
     wanted = int(np.floor(np.log2(max(view.step, 1e-6)) + 1e-9))
     index = min(max(wanted - first_level, 0), len(levels) - 1)
     plane, factor = levels[index], 2.0 ** (index + first_level)
-    step = view.step / factor
-    x0 = (view.x0 + 0.5 * view.step) / factor - 0.5
-    y0 = (view.y0 + 0.5 * view.step) / factor - 0.5
-    left, top = int(np.floor(x0)) - 1, int(np.floor(y0)) - 1
-    right, bottom = (
-        int(np.ceil(x0 + step * view.width)) + 2,
-        int(np.ceil(y0 + step * view.height)) + 2,
-    )
+    move = _move(view, factor)
+    left, top, right, bottom = _covered(move, view)
     cut_l, cut_t = max(left, 0), max(top, 0)
     part = np.ascontiguousarray(plane[cut_t : max(bottom, 0), cut_l : max(right, 0)], np.float32)
     if part.size == 0:
         return np.zeros((view.height, view.width), np.float32)
-    nearest = step <= 1 / _ENLARGED and first_level == 0
-    how = cv2.INTER_NEAREST if nearest else cv2.INTER_LINEAR
-    move = np.array([[step, 0, x0 - cut_l], [0, step, y0 - cut_t]], np.float64)
+    move[0, 2] -= cut_l
+    move[1, 2] -= cut_t
+    how = _interpolation(view, view.step / factor, squares and not first_level)
     return np.asarray(
         cv2.warpAffine(
             part,
@@ -76,3 +74,36 @@ def sample(
         ),
         np.float32,
     )
+
+
+def _move(view: View, factor: float) -> NDArray[np.float64]:
+    """Pixels of a level, by their middles, of a view's screen pixels."""
+    x, y = view.x0 + 0.5 * view.step, view.y0 + 0.5 * view.step
+    p = view.placement
+    if p is None:
+        rows = [[view.step, 0, x], [0, view.step, y]]
+    else:
+        at = p.to_grid(x, y)
+        rows = [
+            [p.a * view.step, p.b * view.step, at[0]],
+            [p.d * view.step, p.e * view.step, at[1]],
+        ]
+    move = np.array(rows, np.float64) / factor
+    move[:, 2] -= 0.5
+    return move
+
+
+def _covered(move: NDArray[np.float64], view: View) -> tuple[int, int, int, int]:
+    """Bounds of what a view sees of a level, with the pixels beside it."""
+    corners = np.array(
+        [[0, view.width, 0, view.width], [0, 0, view.height, view.height], [1, 1, 1, 1]]
+    )
+    x, y = move @ corners
+    left, top = int(np.floor(x.min())) - 2, int(np.floor(y.min())) - 2
+    return left, top, int(np.ceil(x.max())) + 3, int(np.ceil(y.max())) + 3
+
+
+def _interpolation(view: View, step: float, squares: bool) -> int:
+    if view.placement is not None and not view.placement.square:
+        return cv2.INTER_CUBIC  # a free turn of fine detail: straight lines would soften it
+    return cv2.INTER_NEAREST if squares and step <= 1 / _ENLARGED else cv2.INTER_LINEAR

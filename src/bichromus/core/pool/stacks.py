@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Final
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -19,6 +20,7 @@ from ..numerics.poly import Poly
 from .quick import combine_mapped
 from .scale import FluxScale, KnownStars, difference_surface, flux_scale, measure_stars
 
+_FULL: Final = 0.92  # of the top value: a core from here on is no measure of light
 _BAND_BYTES: Final = 120_000_000
 USELESS: Final = 0.015
 
@@ -210,6 +212,7 @@ def _bands(
         values = np.stack(
             [p.data[y0:y1] / np.float32(s.scale) for p, s in zip(pictures, scales, strict=True)]
         )
+        _leave_out_full(values, pictures, y0, y1)
         for n, surface in enumerate(surfaces):
             if surface is not None:
                 values[n] -= _rows(surface, y0, y1, shape)
@@ -220,6 +223,32 @@ def _bands(
         out[y0:y1], gone[y0:y1] = plane, away.sum(0)
         lost, seen = lost + away.sum((1, 2)), seen + here.sum((1, 2))
     return out, gone, lost / np.maximum(seen, 1)
+
+
+def _leave_out_full(
+    values: NDArray[np.float32], pictures: Sequence[Picture], y0: int, y1: int
+) -> None:
+    """Where a stack's core is full and another's is not, the full one says nothing; where all are,
+    the highest says most. In place.
+    """
+    full = np.stack([_full(p, y0, y1) for p in pictures])
+    if full.any():
+        everywhere = full.all(0)
+        values[full & ~everywhere] = np.nan
+        values[:, everywhere] = np.max(values[:, everywhere], axis=0, initial=-np.inf)
+
+
+def _full(picture: Picture, y0: int, y1: int) -> Mask:
+    """Pixels of rows that are full, or touched one when they were resampled."""
+    top = picture.header.saturation
+    height = picture.shape[0]
+    if top is None:
+        return np.zeros((y1 - y0, picture.shape[1]), bool)
+    first, last = max(y0 - 1, 0), min(y1 + 1, height)
+    hot = np.nan_to_num(picture.data[first:last]) >= np.float32(_FULL * top)
+    if hot.any():
+        hot = cv2.dilate(hot.astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
+    return np.asarray(hot[y0 - first : y1 - first])
 
 
 def _rows(surface: Poly, y0: int, y1: int, shape: tuple[int, int]) -> F32:

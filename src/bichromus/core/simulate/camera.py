@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Final
 
 import cv2
 import numpy as np
 
-from ..model.channel import WAVELENGTH_NM
+from ..model.channel import COLOURS, WAVELENGTH_NM
 from ..model.planes import F32
 from ..model.progress import SILENT, Progress
 from ..model.rig import Filter, Rig
@@ -46,6 +47,12 @@ class Aberrations:
     halo_arcsec: float = 60.0
 
 
+BROAD_RESPONSE: Final = {
+    "R": {"R": 0.86, "G": 0.09, "B": 0.02},
+    "G": {"R": 0.08, "G": 1.00, "B": 0.14},
+    "B": {"R": 0.02, "G": 0.13, "B": 0.84},
+}
+"""What each plane of a colour sensor sees of red, green and blue light."""
 PERFECT = Aberrations()
 _HALOS = 6
 
@@ -250,11 +257,14 @@ def colour_stack(
     interpolated within their own colour (bilinear) and averaged, so the noise is smooth as in a
     real debayered stack.
     """
+    broad = band.lines in (("L",), ("C",))
+    if broad:  # the filters on the sensor part the light
+        band = replace(band, lines=COLOURS)
     rates = band_rates(scene, rig, band, sky, optics)
     groups = [g.size for g in np.array_split(np.arange(subs), 4) if g.size]
     stack = np.zeros((3, *scene.shape), np.float32)
     for index, name in enumerate("RGB"):
-        light = _plane(rates, sky, response[name])
+        light = _plane(rates, sky, BROAD_RESPONSE[name] if broad else response[name])
         for number, size in enumerate(groups):
             progress.step((index + number / len(groups)) / 3, f"exposing {band.name}")
             sites = bayer_sites(scene.shape, name, *divmod(number, 2))

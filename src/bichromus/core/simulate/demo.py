@@ -1,8 +1,11 @@
-"""The demo: what three stations gathered on one invented nebula, with the truth beside it."""
+"""The demos: what three stations gathered on an invented nebula and an invented galaxy, with the
+truth beside it.
+"""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
@@ -13,23 +16,22 @@ from ..model.progress import SILENT, Progress
 from ..model.rig import FILTERS, SITES, Rig
 from ..numerics.robust import step_sigma
 from .camera import PERFECT, Aberrations, Response, Sky, colour_stack, mono_stack
+from .galaxy import GalaxyRecipe, make_galaxy
 from .grid import Grid
 from .scene import Scene, SceneRecipe, make_scene
 
-TARGET: Final = "DEMO 12"
-TARGET_NAME: Final = "Weaverbird Nebula"
 SHAPE: Final = (1070, 1600)
 SCALE_ARCSEC: Final = 2.64
 SEED: Final = 12
 CANVAS: Final = (1460, 2060)  # holds all fields
 _BEACONS: Final = ((0.31, 0.27, 4.6), (0.66, 0.71, 5.2), (0.72, 0.33, 5.6), (0.42, 0.73, 5.9))
-_RA_DEG, _DEC_DEG = 171.0, -59.0 - 10 / 60
 
 
 @dataclass(frozen=True)
 class DemoStack:
-    """One stack of the demo: who, through what, how long, under which sky; ``trail`` is a
-    satellite's light in the stack, in sigma of its noise.
+    """One stack of a demo: who, through what, how long, under which sky; ``trail`` is a satellite's
+    light in the stack, in sigma of its noise, ``fwhm_arcsec`` the seeing where it was not the rig's
+    usual one, ``note`` tells two stacks of one filter apart.
     """
 
     station: str
@@ -42,11 +44,14 @@ class DemoStack:
     bend: float = 0.0
     optics: Aberrations = PERFECT
     trail: float = 0.0
+    fwhm_arcsec: float = 0.0
+    note: str = ""
 
     @property
     def file(self) -> str:
         """Its file name."""
-        return f"{self.station}_{self.band.replace('+', '_')}.fits"
+        note = f"_{self.note}" if self.note else ""
+        return f"{self.station}_{self.band.replace('+', '_')}{note}.fits"
 
     @property
     def seconds(self) -> float:
@@ -63,6 +68,10 @@ class DemoStack:
             self.gradient,
             self.bend,
         )
+
+    def rig(self, rig: Rig) -> Rig:
+        """The rig on those nights."""
+        return replace(rig, fwhm_arcsec=self.fwhm_arcsec) if self.fwhm_arcsec else rig
 
 
 GRIDS: Final = {
@@ -87,6 +96,105 @@ STACKS: Final = (
     DemoStack("Shed", "G", 35, 60, gradient=(0.05, 0.03)),
     DemoStack("Shed", "B", 30, 60, gradient=(0.06, 0.04)),
 )
+
+
+def demo_scene(shape: tuple[int, int] = SHAPE) -> Scene:
+    """The nebula's sky; on a smaller grid the nebula shrinks with it, the stars keep their
+    width.
+    """
+    shrink = min(shape[1] / SHAPE[1], 1.0)
+    half = SceneRecipe().half_size_arcmin
+    return make_scene(
+        shape,
+        SCALE_ARCSEC,
+        SEED,
+        SceneRecipe(
+            half_size_arcmin=(half[0] * shrink, half[1] * shrink),
+            beacons=_BEACONS if shrink == 1 else (),
+        ),
+    )
+
+
+_GALAXY_SHAPE: Final = (960, 1360)
+_GALAXY_SCALE: Final = 1.5
+_GOOD: Final = 3.4
+"""Seeing on the winter nights of the galaxy, arcsec."""
+
+
+def galaxy_scene(shape: tuple[int, int] = _GALAXY_SHAPE) -> Scene:
+    """The galaxy's sky; on a smaller grid the galaxy shrinks with it."""
+    shrink = min(shape[1] / _GALAXY_SHAPE[1], 1.0)
+    size = GalaxyRecipe().size_arcmin
+    recipe = GalaxyRecipe(
+        size_arcmin=(size[0] * shrink, size[1] * shrink),
+        beacons=((0.16, 0.78, 7.4), (0.88, 0.24, 8.0)) if shrink == 1 else (),
+    )
+    return make_galaxy(shape, _GALAXY_SCALE, 27, recipe)
+
+
+@dataclass(frozen=True)
+class Demo:
+    """A demo: its target with J2000 place, when its stacks were ended, and what was gathered.
+    ``canvas`` is the sky that holds all fields.
+    """
+
+    id: str
+    target: str
+    name: str
+    ra_deg: float
+    dec_deg: float
+    date_utc: str
+    seed: int
+    canvas: tuple[int, int]
+    scene: Callable[[tuple[int, int]], Scene]
+    grids: Mapping[str, Grid]
+    stacks: tuple[DemoStack, ...]
+
+
+NEBULA: Final = Demo(
+    "nebula",
+    "DEMO 12",
+    "Weaverbird Nebula",
+    171.0,
+    -59.0 - 10 / 60,
+    "2027-03-17T09:00:00",
+    SEED,
+    CANVAS,
+    demo_scene,
+    GRIDS,
+    STACKS,
+)
+GALAXY: Final = Demo(
+    "galaxy",
+    "DEMO 27",
+    "Lantern Spiral",
+    317.0,
+    -47.5,
+    "2027-08-28T12:00:00",
+    27,
+    (1180, 1640),
+    galaxy_scene,
+    {
+        "Ridge": Grid(_GALAXY_SHAPE, _GALAXY_SCALE),
+        "Balcony": Grid((1040, 1480), 1.34, 4.1, True, (0.4, -0.3)),
+    },
+    (
+        DemoStack("Ridge", "L", 36, 300, fwhm_arcsec=_GOOD),
+        DemoStack("Ridge", "L", 30, 20, fwhm_arcsec=_GOOD, note="short"),
+        DemoStack("Ridge", "R", 30, 180, fwhm_arcsec=_GOOD + 0.2),
+        DemoStack("Ridge", "G", 30, 180, fwhm_arcsec=_GOOD + 0.1),
+        DemoStack("Ridge", "B", 36, 180, fwhm_arcsec=_GOOD + 0.4),
+        DemoStack(
+            "Balcony", "L", 150, 60, 1.0, 0.85, (0.16, -0.10), 0.05, _TILTED, fwhm_arcsec=4.4
+        ),
+        DemoStack(
+            "Balcony", "Ha+O3+Hb", 72, 300, 5.0, 0.8, (-0.10, 0.12), 0.04, _TILTED, fwhm_arcsec=4.6
+        ),
+    ),
+)
+DEMOS: Final = {d.id: d for d in (NEBULA, GALAXY)}
+TARGET: Final = NEBULA.target
+TARGET_NAME: Final = NEBULA.name
 
 
 def simulate_stack(
@@ -117,6 +225,7 @@ def stack_header(
     scale_arcsec: float,
     shape: tuple[int, int],
     upright: bool = True,
+    demo: Demo = NEBULA,
 ) -> Header:
     """Header of a simulated stack: pixel size as resampled to ``scale_arcsec``; WCS on the target
     where the frame stands upright on it, none elsewhere.
@@ -126,8 +235,8 @@ def stack_header(
     wcs = (
         ("CTYPE1", "RA---TAN"),
         ("CTYPE2", "DEC--TAN"),
-        ("CRVAL1", _RA_DEG),
-        ("CRVAL2", _DEC_DEG),
+        ("CRVAL1", demo.ra_deg),
+        ("CRVAL2", demo.dec_deg),
         ("CRPIX1", (shape[1] + 1) / 2),
         ("CRPIX2", (shape[0] + 1) / 2),
         ("CDELT1", -step),
@@ -141,29 +250,14 @@ def stack_header(
         subs=subs,
         camera=rig.name,
         station=station,
-        object_name=TARGET,
-        date_utc="2027-03-17T09:00:00",
+        object_name=demo.target,
+        date_utc=demo.date_utc,
         pixel_um=round(pixel, 4),
         focal_mm=rig.focal_mm,
         saturation=1.0,
         debayer="bilinear" if rig.colour else None,
         history=("Simulated by Bichromus from a fixed seed",),
         wcs=wcs if upright else (),
-    )
-
-
-def demo_scene(shape: tuple[int, int] = SHAPE) -> Scene:
-    """The demo's sky; on a smaller grid the nebula shrinks with it, the stars keep their width."""
-    shrink = min(shape[1] / SHAPE[1], 1.0)
-    half = SceneRecipe().half_size_arcmin
-    return make_scene(
-        shape,
-        SCALE_ARCSEC,
-        SEED,
-        SceneRecipe(
-            half_size_arcmin=(half[0] * shrink, half[1] * shrink),
-            beacons=_BEACONS if shrink == 1 else (),
-        ),
     )
 
 

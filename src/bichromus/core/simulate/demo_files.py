@@ -16,19 +16,7 @@ from ..model.planes import F32, Header
 from ..model.progress import SILENT, Progress
 from ..model.rig import FILTERS, RIGS
 from .camera import Response, line_rate
-from .demo import (
-    CANVAS,
-    GRIDS,
-    SEED,
-    STACKS,
-    TARGET,
-    TARGET_NAME,
-    DemoStack,
-    add_trail,
-    demo_scene,
-    simulate_stack,
-    stack_header,
-)
+from .demo import NEBULA, Demo, DemoStack, add_trail, simulate_stack, stack_header
 from .grid import Grid, seen_on
 from .scene import Scene
 
@@ -40,9 +28,10 @@ def _write_truth(
     grids: Mapping[str, Grid],
     table: Response,
     overwrite: bool,
+    demo: Demo,
 ) -> None:
     for name, plane in scene.lines.items():
-        header = Header(filter=filter_name(name), object_name=TARGET)
+        header = Header(filter=filter_name(name), object_name=demo.target)
         write_fits(
             folder / f"{name}_rayleigh.fits",
             plane,
@@ -52,8 +41,8 @@ def _write_truth(
         )
     stars = scene.stars
     facts = {
-        "target": TARGET,
-        "name": TARGET_NAME,
+        "target": demo.target,
+        "name": demo.name,
         "scale_arcsec": scene.scale_arcsec,
         "response": table,
         "grids": {name: asdict(grid) for name, grid in grids.items()},
@@ -65,7 +54,7 @@ def _write_truth(
                 "subs": s.subs,
                 "sub_s": s.sub_s,
                 "transparency": s.transparency,
-                "fwhm_px": RIGS[s.station].fwhm_arcsec / grids[s.station].scale_arcsec,
+                "fwhm_px": s.rig(RIGS[s.station]).fwhm_arcsec / grids[s.station].scale_arcsec,
                 "share_of_full_well_per_rayleigh": line_rate(
                     RIGS[s.station], grids[s.station].scale_arcsec
                 )
@@ -85,12 +74,15 @@ def _list(values: F32) -> list[float]:
     return [round(float(v), 3) for v in values]
 
 
-def write_demo(folder: Path, progress: Progress = SILENT, overwrite: bool = True) -> list[Path]:
-    """Write the demo's stacks as their rigs saw them, and ``truth/``, into ``folder``;
-    their paths.
+def write_demo(
+    folder: Path, progress: Progress = SILENT, overwrite: bool = True, demo: Demo = NEBULA
+) -> list[Path]:
+    """Write a demo's stacks as their rigs saw them, and ``truth/``, into ``folder``; their
+    paths.
     """
-    progress.step(0.0, "imagining the nebula")
-    return write_stacks(folder, demo_scene(CANVAS), STACKS, GRIDS, progress, overwrite)
+    progress.step(0.0, f"imagining the {demo.id}")
+    scene = demo.scene(demo.canvas)
+    return write_stacks(folder, scene, demo.stacks, demo.grids, progress, overwrite, demo)
 
 
 def write_stacks(
@@ -100,6 +92,7 @@ def write_stacks(
     grids: Mapping[str, Grid],
     progress: Progress = SILENT,
     overwrite: bool = True,
+    demo: Demo = NEBULA,
 ) -> list[Path]:
     """Write stacks of one scene into ``folder``, each on its station's grid (the scene's own where
     it has none), and ``truth/``: the lines in rayleigh on the grid of the first stack, and
@@ -119,10 +112,10 @@ def write_stacks(
         grid = grids.get(stack.station, home)
         if grid not in views:
             views[grid] = seen_on(scene, grid)
-        rng = np.random.default_rng([SEED, number])
+        rng = np.random.default_rng([demo.seed, number])
         data = simulate_stack(
             views[grid],
-            RIGS[stack.station],
+            stack.rig(RIGS[stack.station]),
             stack.band,
             stack.sky,
             stack.subs,
@@ -143,6 +136,7 @@ def write_stacks(
             grid.scale_arcsec,
             grid.shape,
             grid.turn_deg == 0 and not grid.mirrored,
+            demo,
         )
         write_fits(folder / stack.file, data, header, overwrite=overwrite)
         paths.append(folder / stack.file)
@@ -155,5 +149,6 @@ def write_stacks(
         {s.station: grids.get(s.station, home) for s in stacks},
         table,
         overwrite,
+        demo,
     )
     return paths

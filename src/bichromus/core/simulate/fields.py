@@ -28,3 +28,14 @@ def power_field(
     )
     field = field[: shape[0], : shape[1]]
     return ((field - field.mean()) / field.std()).astype(np.float32)
+
+
+def ridged(field: F32, sharp: float) -> F32:
+    """Ridges where a field passes zero, 0 to 1; the higher ``sharp``, the thinner."""
+    return (np.clip(1 - np.abs(field) / 1.35, 0, 1) ** (sharp / 2)).astype(np.float32)
+
+
+def smoothstep(start: float, end: float, x: F32) -> F32:
+    """A smooth step from 0 at ``start`` to 1 at ``end``."""
+    t = np.clip((x - start) / (end - start), 0, 1)
+    return (t * t * (3 - 2 * t)).astype(np.float32)

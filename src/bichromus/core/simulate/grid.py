@@ -84,4 +84,4 @@ def _stars_on(stars: StarTable, home: Grid, grid: Grid) -> StarTable:
     near = (x > low) & (y > low) & (x < high_x) & (y < high_y)
     light = (stars.mag, stars.temperature_k)
     cut = [a[near].astype(np.float32) for a in (x, y, *light, stars.extinction)]
-    return StarTable(*cut)
+    return type(stars)(*cut)

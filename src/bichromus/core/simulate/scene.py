@@ -5,13 +5,17 @@ field.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Final, Protocol
 
-import cv2
 import numpy as np
 
 from ..model.channel import WAVELENGTH_NM
 from ..model.planes import F32
-from .fields import power_field
+from .cloud import Cloud
+
+_FAINTEST_MAG: Final = 17.2
+_BRIGHT: Final = 0.985
+"""Quantile of a line at which its brightness is that of the recipe."""
 
 
 @dataclass(frozen=True)
@@ -83,118 +87,68 @@ def make_scene(
     """
     recipe = recipe or SceneRecipe()
     rng = np.random.default_rng(seed)
-    density, ionised, edges, dust = _structure(shape, scale_arcsec, recipe, rng)
-    lines = _lines(density, ionised, edges, dust, recipe)
-    glow = density * (0.35 + 0.65 * np.exp(-2.0 * ionised))
+    cloud = Cloud(shape, scale_arcsec, recipe.half_size_arcmin, recipe.heart, rng)
+    lines = _lines(cloud, recipe)
+    glow = cloud.gas * (0.35 + 0.65 * np.exp(-2.0 * cloud.light))
     continuum = {
-        name: (strength * glow * np.exp(-depth * dust)).astype(np.float32)
+        name: (strength * glow * np.exp(-depth * cloud.dust)).astype(np.float32)
         for name, strength, depth in (("R", 0.10, 0.8), ("G", 0.10, 1.1), ("B", 0.16, 1.4))
     }
-    return Scene(scale_arcsec, lines, continuum, _stars(shape, dust, recipe, rng))
+    return Scene(scale_arcsec, lines, continuum, field_stars(shape, cloud.dust, recipe, rng))
 
 
-def _structure(
-    shape: tuple[int, int], scale: float, recipe: SceneRecipe, rng: np.random.Generator
-) -> tuple[F32, F32, F32, F32]:
-    """Density, ionisation depth (0 at the hot stars, 1 at the front), front strength, dust
-    depth.
+def _lines(cloud: Cloud, recipe: SceneRecipe) -> dict[str, F32]:
+    """O3 where the light is hard, Ha where it ends, S2 behind the fronts; the dust takes more of
+    the bluer line.
     """
-    height, width = shape
-    unit = recipe.half_size_arcmin[0] * 60 / scale  # the long half axis in pixels
-    flat = recipe.half_size_arcmin[0] / recipe.half_size_arcmin[1]
-    gy, gx = np.mgrid[0:height, 0:width].astype(np.float32)
-    longest = 0.9 * unit
-    wx, wy = (power_field(shape, 5.0, rng, longest) * np.float32(0.06 * unit) for _ in range(2))
-    fine_x, fine_y = (
-        power_field(shape, 4.2, rng, longest / 4) * np.float32(0.012 * unit) for _ in range(2)
-    )
-
-    def warped(field: F32, more: float = 1.0) -> F32:
-        return np.asarray(
-            cv2.remap(
-                field,
-                gx + more * (wx + fine_x),
-                gy + more * (wy + fine_y),
-                cv2.INTER_CUBIC,
-                borderMode=cv2.BORDER_REFLECT_101,
-            ),
-            np.float32,
-        )
-
-    ridged = _ridged(warped(power_field(shape, 3.1, rng, longest / 1.5)), 4.0)
-    threads = _ridged(warped(power_field(shape, 2.9, rng, longest / 4)), 3.4)
-    grain = warped(power_field(shape, 2.5, rng, longest / 8))
-    smooth = warped(power_field(shape, 4.0, rng, longest))
-    u = (gx - width / 2 + 1.6 * wx) / unit
-    v = (gy - height / 2 + 1.6 * wy) / unit * flat
-    radius = np.sqrt(u * u + v * v)
-    envelope = _smoothstep(1.18, 0.25, radius + 0.10 * smooth)
-    hu, hv = u - recipe.heart[0], v - recipe.heart[1]
-    hollow = np.sqrt(hu * hu + (hv * 0.92) ** 2) + 0.045 * smooth + 0.05 * (threads - 0.4)
-    front = 0.46
-    cavity = _smoothstep(front * 0.25, front * 1.08, hollow)
-    body = 0.30 + recipe.filaments * (0.42 * ridged + 0.30 * threads + 0.05 * grain) + 0.14 * smooth
-    density = np.clip(body, 0, None) ** 2.2 * envelope * (0.16 + 0.84 * cavity)
-    rim = np.exp(-(((hollow - front * 1.05) / 0.09) ** 2)) * (0.4 + 1.0 * ridged)
-    density = density * (1 + 1.3 * rim)
-    halo = (
-        0.032
-        * _smoothstep(1.6, 0.3, radius)
-        * np.clip(0.75 + 0.5 * smooth + 0.35 * ridged, 0.1, None)
-    )
-    density = (density + halo) / np.quantile(density, 0.985)
-    lanes = _ridged(warped(power_field(shape, 2.9, rng, longest / 1.3)), 2.4)
-    knots = _smoothstep(0.6, 1.7, warped(power_field(shape, 3.0, rng, longest / 2.5)))
-    dust = (
-        1.5 * _smoothstep(0.66, 1.06, lanes + 0.06 * grain) * _smoothstep(1.3, 0.35, radius)
-        + 0.9 * knots * envelope
-    )
-    ionised = np.clip(hollow / front, 0, 3)
-    blurred = cv2.GaussianBlur(density.astype(np.float32), (0, 0), 0.02 * unit)
-    edges = np.clip(density - blurred, 0, None) * _smoothstep(0.75, 1.5, ionised)
-    return (
-        density.astype(np.float32),
-        ionised.astype(np.float32),
-        edges.astype(np.float32),
-        dust.astype(np.float32),
-    )
-
-
-def _lines(
-    density: F32, ionised: F32, edges: F32, dust: F32, recipe: SceneRecipe
-) -> dict[str, F32]:
-    """O3 inside, Ha between, S2 on the rims and fronts; the dust takes more of the bluer line."""
-    glow = _smoothstep(1.40, 0.30, ionised) * (0.22 + 1.1 * np.sqrt(np.clip(density, 0, None)))
-    ring = np.exp(-(((ionised - 0.88) / 0.26) ** 2)) * density
-    arc = np.exp(-(((ionised - 1.75) / 0.09) ** 2)) * density
-    o3 = (0.50 * glow + 0.45 * ring + 0.25 * arc) * np.exp(-1.0 * dust)
-    between = (0.16 + 0.84 * _smoothstep(0.45, 1.10, ionised)) * (
-        1.15 - 0.55 * _smoothstep(1.1, 2.6, ionised)
-    )
-    ha = (density * between + 0.04 * glow) * np.exp(-0.65 * dust)
-    rims = (
-        density * (0.14 + 1.3 * _smoothstep(1.10, 2.4, ionised)) * _smoothstep(0.75, 1.25, ionised)
-    )
-    s2 = (rims + 1.1 * edges) * np.exp(-0.62 * dust)
-    out = {}
-    for name, plane, peak in (("Ha", ha, recipe.ha), ("O3", o3, recipe.o3), ("S2", s2, recipe.s2)):
-        out[name] = (plane / np.quantile(plane, 0.985) * peak).astype(np.float32)
+    planes = {
+        "Ha": (cloud.shining + 0.09 * cloud.haze) * np.exp(-0.65 * cloud.dust),
+        "O3": (cloud.hard + 0.22 * cloud.haze * cloud.light) * np.exp(-1.0 * cloud.dust),
+        "S2": (cloud.fronts + 0.04 * cloud.haze) * np.exp(-0.62 * cloud.dust),
+    }
+    peaks = {"Ha": recipe.ha, "O3": recipe.o3, "S2": recipe.s2}
+    out = {
+        n: (p / np.quantile(p, _BRIGHT) * peaks[n]).astype(np.float32) for n, p in planes.items()
+    }
     # Balmer ratio 2.86, the dust takes a little more of the bluer line
-    out["Hb"] = (out["Ha"] / 2.86 * np.exp(-0.35 * dust)).astype(np.float32)
+    out["Hb"] = (out["Ha"] / 2.86 * np.exp(-0.35 * cloud.dust)).astype(np.float32)
     return out
 
 
-def _stars(
-    shape: tuple[int, int], dust: F32, recipe: SceneRecipe, rng: np.random.Generator
+class StarField(Protocol):
+    """What tells how many stars a scene has."""
+
+    @property
+    def star_count(self) -> int:
+        """Stars on a grid of the first demo's size."""
+        ...
+
+    @property
+    def brightest_mag(self) -> float:
+        """Magnitude of the brightest."""
+        ...
+
+    @property
+    def beacons(self) -> tuple[tuple[float, float, float], ...]:
+        """Bright stars in front of all: place as a share of width and height, magnitude."""
+        ...
+
+
+def field_stars(
+    shape: tuple[int, int],
+    dust: F32,
+    recipe: StarField,
+    rng: np.random.Generator,
+    faintest_mag: float = _FAINTEST_MAG,
 ) -> StarTable:
+    """Stars of a field, most of them behind ``dust`` (optical depth)."""
     height, width = shape
     count = round(recipe.star_count * height * width / (1070 * 1600))
     x = rng.uniform(-8, width + 8, count).astype(np.float32)
     y = rng.uniform(-8, height + 8, count).astype(np.float32)
     # Pareto law: cumulative counts grow as 10^(0.36 mag)
-    mag = (
-        17.6 + np.log10(rng.uniform(10 ** (0.36 * (recipe.brightest_mag - 17.6)), 1, count)) / 0.36
-    )
+    low = 10 ** (0.36 * (recipe.brightest_mag - faintest_mag))
+    mag = faintest_mag + np.log10(rng.uniform(low, 1, count)) / 0.36
     temperature = np.exp(rng.normal(np.log(5600), 0.36, count)).clip(2900, 24000)
     inside = dust[np.clip(y, 0, height - 1).astype(int), np.clip(x, 0, width - 1).astype(int)]
     behind = rng.uniform(0, 1, count) < 0.65
@@ -210,17 +164,9 @@ def _stars(
     return StarTable(x, y, *(a.astype(np.float32) for a in (mag, temperature, extinction)))
 
 
-def _ridged(field: F32, sharp: float) -> F32:
-    return (np.clip(1 - np.abs(field) / 1.35, 0, 1) ** (sharp / 2)).astype(np.float32)
-
-
-def _smoothstep(start: float, end: float, x: F32) -> F32:
-    t = np.clip((x - start) / (end - start), 0, 1)
-    return (t * t * (3 - 2 * t)).astype(np.float32)
-
-
 def _planck_nu(wavelength_nm: float, temperature_k: F32) -> np.ndarray:
-    return 1.0 / np.expm1(1.4388e7 / (wavelength_nm * np.asarray(temperature_k, np.float64)))
+    x = 1.4388e7 / (wavelength_nm * np.asarray(temperature_k, np.float64))
+    return np.asarray((550.0 / wavelength_nm) ** 3 / np.expm1(x))
 
 
 __all__ = ["WAVELENGTH_NM", "Scene", "SceneRecipe", "StarTable", "make_scene"]

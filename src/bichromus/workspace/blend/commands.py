@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 
 from ...core.blend.mappings import FREE
+from ...core.model.mask import Mask
 from ...core.model.recipe import Recipe
 from ..project.document import Command
 from ..project.state import ProjectState
 
+MASKS = "masks"
+"""The name of masks on their way."""
+MaskChange = Callable[[tuple[Mask, ...]], Sequence[Mask]]
 _NOTHING = 5e-4
 """A weight below this is none: cells are typed and dragged to three digits."""
 
@@ -52,6 +56,13 @@ def set_mix(recipe: Recipe | None, output: str, channel: str, weight: float) -> 
 
     label = f"mix {channel} into {output}"
     return Command(label, change, merge=mix_key(output, channel))
+
+
+def change_masks(label: str, change: MaskChange, merge: str | None = None) -> Command:
+    """Change the masks: ``change`` takes those that are saved and gives the new ones."""
+    return Command(
+        label, lambda state: state.blended_with(masks=tuple(change(state.blend.masks))), merge
+    )
 
 
 def set_publish(label: str, merge: str | None = None, **changes: object) -> Command:

@@ -26,7 +26,7 @@ from ...core.blend.compose import compose
 from ...core.blend.mappings import FREE
 from ...core.model.errors import InputError
 from ...core.model.recipe import BlendFigures, Recipe
-from ...core.model.settings import BlendSettings
+from ...core.model.settings import BlendSettings, Finish
 from ...core.numerics.sampling import whole_view
 from ..channels.build import EMPTY, Channels
 from ..layers.layers import NONE, Layers
@@ -35,7 +35,9 @@ from ..project.document import Change
 from ..viewing.renderer import ChannelRenderer
 from ..viewing.request import Request
 from . import commands
+from .commands import MaskChange
 from .evidence import Evidence
+from .north import north_of
 
 _MADE_BY: Final = f"bichromus {__version__}"
 
@@ -108,6 +110,27 @@ class BlendController:
         """Show a cell of the mix while it is on its way."""
         command = commands.set_mix(self._snapshot.recipe, output, channel, weight)
         self._context.show(commands.mix_key(output, channel), command.change)
+
+    def turn_north_up(self) -> None:
+        """North up and east to the left, in one gesture; said where no stack knows its place."""
+
+        def work() -> None:
+            found = north_of(self._snapshot.channels, self._context.document.saved)
+            if found is None:
+                self._context.message("No stack of this picture knows where north is.")
+                return
+            flip, turn = found
+            self.set_settings("north up", finish={"flip": flip, "turn": turn})
+
+        self._context.previews.request("north", work)
+
+    def change_masks(self, label: str, change: MaskChange, merge: str | None = None) -> None:
+        """Change the masks: one gesture."""
+        self._context.do(commands.change_masks(label, change, merge), ends=commands.MASKS)
+
+    def show_masks(self, change: MaskChange) -> None:
+        """Show other masks while a control is on its way."""
+        self._context.show(commands.MASKS, commands.change_masks("", change).change)
 
     # --- following the project ---
 
@@ -217,7 +240,7 @@ class BlendController:
         wanted = settings.model_copy(update={"mapping": mapping, "mix": {}})
         figures = self._evidence.figures(wanted, snapshot.channels, snapshot.layers)
         recipe = compose(wanted, figures)
-        return renderer.blend(recipe, whole_view(renderer.shape, longest))
+        return renderer.blend(recipe, whole_view(renderer.shape_of(recipe), longest))
 
     def _thumbnail(self, name: str, make: Callable[[], np.ndarray]) -> None:
         def work() -> None:
@@ -233,16 +256,35 @@ def render_view(snapshot: BlendSnapshot, request: Request) -> np.ndarray | None:
     if renderer is None:
         return None
     if request.alone is None:
-        earlier = request.before and snapshot.previous is not None
-        recipe = snapshot.previous if earlier else snapshot.recipe
-        return renderer.blend(recipe, view) if recipe is not None else None
+        recipe = shown_recipe(snapshot, request)
+        if recipe is None:
+            return None
+        masks = recipe.settings.masks
+        mask = masks[request.mask] if 0 <= request.mask < len(masks) else None
+        return renderer.blend(recipe, view, mask)
     if not renderer.knows(request.alone):
         return None
     if request.nine:
         return renderer.nine(
             snapshot.recipe, request.alone, view.width, view.height, request.view_mode
         )
+    if request.finished:
+        view = renderer.placed(snapshot.recipe, view)
     return renderer.alone(snapshot.recipe, request.alone, view, request.view_mode)
+
+
+def shown_recipe(snapshot: BlendSnapshot, request: Request) -> Recipe | None:
+    """The recipe of a request: as it is, or as it was before the last change but presented as it
+    is now, so that nothing moves under the eye; on the bare grid where that is asked for.
+    """
+    recipe, now = snapshot.recipe, snapshot.recipe
+    if request.before and snapshot.previous is not None:
+        recipe = snapshot.previous
+    if recipe is None or now is None:
+        return recipe
+    finish = now.settings.finish if request.finished else Finish()
+    settings = recipe.settings.model_copy(update={"finish": finish})
+    return recipe.model_copy(update={"settings": settings})
 
 
 def make_recipe(

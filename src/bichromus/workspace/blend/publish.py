@@ -58,10 +58,10 @@ def write_all(
     """
     for target in wanted:
         check_output(target.path, overwrite, sources)
-    whole = renderer.shape
+    whole = renderer.shape_of(recipe)
     shape = output_shape(whole, publish.longest)
-    # a picture made smaller no longer fits the sky coordinates of its stacks
-    same = bool(sources) and shape == whole
+    # a picture made smaller, cut or turned no longer fits the sky coordinates of its stacks
+    same = bool(sources) and shape == renderer.shape and not renderer.blender.placement(recipe)
     header = blend_header(read_fits_header(sources[0])) if same else Header()
     for number, target in enumerate(wanted):
         part = progress.part(number / len(wanted), (number + 1) / len(wanted))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any, Final
 
@@ -11,11 +12,13 @@ import numpy as np
 from ...core.align.match import Match
 from ...core.align.models import Warp
 from ...core.align.stack import StarList, match_lists, star_list
+from ...core.clean.continuum import Continuum
 from ...core.files import read_picture
 from ...core.model.planes import Picture
 from ..project.cache import MATCHES
 from ..project.state import SourceState
 from ..project.store import Store
+from .prepared import Prepared
 
 FORMAT: Final = 1
 """Of what is remembered, and of what is made of it; a new one forgets the old."""
@@ -89,6 +92,24 @@ def remembered_stars(store: Store, source: SourceState) -> StarList:
         {"x": found.points[0], "y": found.points[1], "flux": found.flux, "width": found.width_px},
     )
     return found
+
+
+def remembered_continuum(
+    store: Store, line: Prepared, broad: Prepared, find: Callable[[], Continuum]
+) -> tuple[float, int]:
+    """How much of a broadband channel lies in a line, and the stars that told it, remembered by
+    both. Raises what ``find`` raises.
+    """
+    name = hashlib.sha256(f"{FORMAT} continuum {line.key} {broad.key}".encode()).hexdigest()[:24]
+    path = store.cache / MATCHES / f"{name}.npz"
+    try:
+        with np.load(path, allow_pickle=False) as f:
+            return float(f["k"]), int(f["stars"])
+    except (OSError, ValueError, KeyError):
+        pass
+    found = find()
+    _save(path, {"k": max(found.k, 0.0), "stars": found.stars})
+    return max(found.k, 0.0), found.stars
 
 
 def _save(path: Path, values: dict[str, Any]) -> None:

@@ -66,7 +66,7 @@ def _pool(
         for p, part in zip(members, made.parts, strict=True)
         if p.notes.saturation and p.id not in left_out
     ]
-    top = min(tops) if tops else None
+    top = max(tops) if tops else None  # a pixel is full where it is full in all of them
     picture = Picture(made.data, Header(saturation=top))
     measure = measure_plane(picture, name)
     notes = Notes(made.warnings, pool=_pool_note(members, left_out, made))

@@ -39,7 +39,7 @@ def without_stars(
     Raises NotEnoughData where there are too few stars, UnreadableFile, ShapeMismatch.
     """
     own = source_hash(store, Path(layer)) if layer else ""
-    key = prepared_key("starless, its own white", whole.key, own)
+    key = prepared_key("starless, companions", whole.key, own)
     origin, label = Origin("starless", whole.channel), f"{whole.label}, starless"
     found = load_prepared(store.cache, key)
     if found is None:
@@ -67,7 +67,7 @@ def coloured_stars(
     """
     used = members(source, whole)
     parts = [f"{n} {whole[n].key} {starless[n].key}" for n in used]
-    keys = {c: prepared_key("star colour", source, c, *parts) for c in RGB}
+    keys = {c: prepared_key("star colour, by trust", source, c, *parts) for c in RGB}
     found = {c: load_prepared(store.cache, k) for c, k in keys.items()}
     if not all(found.values()):
         layers = {n: _layer(whole[n], starless[n]) for n in used}

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Final
 
 from ...core.model.progress import SILENT, Progress
-from ...core.simulate.demo import TARGET
+from ...core.simulate.demo import NEBULA, Demo
 from ...core.simulate.evening import Exposure
 from ...core.simulate.forecast import Forecast, Hour
 from ..log.typed_runs import read_table
@@ -38,12 +38,26 @@ night; station; channel; sub; kept; rejected; gain; temperature; stars; guiding;
 """
 
 
-def demo_runs() -> dict[str, Row]:
+_GALAXY_RUNS: Final = """
+night; station; channel; sub; kept; rejected; gain; temperature; stars; guiding; notes
+2027-08-05; Ridge; L; 300; 20; 1; 100; -10; 3.3; 0.48;
+2027-08-05; Ridge; L; 20; 30; 0; 100; -10; 3.3; 0.48; for the core
+2027-08-06; Ridge; R; 180; 30; 0; 100; -10; 3.6; 0.55;
+2027-08-06; Ridge; G; 180; 30; 2; 100; -10; 3.5; 0.51;
+2027-08-09; Balcony; L; 60; 150; 11; 120; 0; 4.4; 0.80; town haze after midnight
+2027-08-21; Balcony; Ha+O3+Hb; 300; 40; 2; 120; 0; 4.6; 0.82; bright Moon
+2027-08-23; Balcony; Ha+O3+Hb; 300; 32; 0; 120; 0; 4.7; 0.85; bright Moon
+2027-08-27; Ridge; B; 180; 36; 1; 100; -10; 3.8; 0.60;
+2027-08-27; Ridge; L; 300; 16; 0; 100; -10; 3.4; 0.50;
+"""
+
+
+def demo_runs(demo: Demo = NEBULA) -> dict[str, Row]:
     """The typed runs, by id; together they are the hours of the demo's stacks."""
-    rigs = {r.site: r.name for r in demo_plan().rigs}
-    runs, _ = read_table(_RUNS)
+    rigs = {r.site: r.name for r in demo_plan(demo).rigs}
+    runs, _ = read_table(_RUNS if demo is NEBULA else _GALAXY_RUNS)
     return {
-        i: {**row, "object": TARGET, "telescope": rigs[row["contributor"]], "camera": CAMERA}
+        i: {**row, "object": demo.target, "telescope": rigs[row["contributor"]], "camera": CAMERA}
         for i, row in runs.items()
     }
 

@@ -7,11 +7,13 @@ from __future__ import annotations
 from typing import Final
 
 from ...core.model.rig import FILTERS, RIGS, SITES
-from ...core.simulate.demo import TARGET, TARGET_NAME
+from ...core.simulate.demo import NEBULA, Demo
+from ...core.simulate.galaxy import GalaxyRecipe
 from ...core.simulate.scene import SceneRecipe
 from ..library.things import FilterThing, PlanState, RigThing, SiteThing, TargetThing
 
 DEMO_DATE: Final = "2027-03-17"
+_GALAXY_DATE: Final = "2027-08-28"
 _SENSOR: Final = {"Ridge": (4144, 2822), "Balcony": (3840, 2160), "Shed": (5496, 3672)}
 _HORIZON: Final = {
     "Ridge": (
@@ -35,8 +37,27 @@ _HORIZON: Final = {
 }
 
 
-def demo_plan() -> PlanState:
-    """The demo's things, with Ridge and its rig chosen."""
+def demo_target(demo: Demo) -> TargetThing:
+    """The invented target of a demo."""
+    if demo is NEBULA:
+        shines, size = SceneRecipe(), (48.0, 35.0)
+        rayleigh = {"Ha": shines.ha / 3, "O3": shines.o3 / 3, "S2": shines.s2 / 3}
+    else:
+        galaxy = GalaxyRecipe()
+        size, rayleigh = galaxy.size_arcmin, {"Ha": galaxy.ha / 12}
+    return TargetThing(
+        name=demo.name,
+        aliases=(demo.target,),
+        ra=demo.ra_deg,
+        dec=demo.dec_deg,
+        size_arcmin=size,
+        rayleigh=rayleigh,
+        source="invented",
+    )
+
+
+def demo_plan(demo: Demo = NEBULA) -> PlanState:
+    """A demo's things, with Ridge and its rig chosen."""
     sites = tuple(
         SiteThing(
             name=s.name,
@@ -68,20 +89,12 @@ def demo_plan() -> PlanState:
         )
         for station, r in RIGS.items()
     )
+    shot = ("Ha", "O3", "S2", "R", "G", "B") if demo is NEBULA else ("L", "R", "G", "B", "Ha")
     filters = tuple(
         FilterThing(channel=n, width_nm=FILTERS[n].width_nm, transmission=FILTERS[n].transmission)
-        for n in ("Ha", "O3", "S2", "R", "G", "B")
+        for n in shot
     )
-    shines = SceneRecipe()
-    target = TargetThing(
-        name=TARGET_NAME,
-        aliases=(TARGET,),
-        ra=171.0,
-        dec=-59 - 10 / 60,
-        size_arcmin=(48.0, 35.0),
-        rayleigh={"Ha": shines.ha / 3, "O3": shines.o3 / 3, "S2": shines.s2 / 3},
-        source="invented",
-    )
+    target = demo_target(demo)
     return PlanState(
         sites=sites,
         rigs=rigs,
@@ -90,7 +103,7 @@ def demo_plan() -> PlanState:
         site=sites[0].name,
         rig=rigs[0].name,
         target=target.name,
-        date=DEMO_DATE,
+        date=DEMO_DATE if demo is NEBULA else _GALAXY_DATE,
         fixed_clock=True,
-        camera_angle=24.0,
+        camera_angle=24.0 if demo is NEBULA else 0.0,
     )

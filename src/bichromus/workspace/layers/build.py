@@ -4,18 +4,20 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 
 import numpy as np
 
 from ...core.blend.measuring import star_figures
-from ...core.clean.continuum import find_continuum
+from ...core.clean.continuum import Continuum, find_continuum
 from ...core.clean.star_sets import members
 from ...core.model.channel import COLOURS
 from ...core.model.errors import InputError, NotEnoughData
 from ...core.model.planes import Header, Picture
 from ...core.model.progress import SILENT, Progress
 from ..channels.build import Channels
+from ..channels.matches import remembered_continuum
 from ..channels.pool import seen_part
 from ..channels.prepared import Prepared
 from ..channels.star_split import coloured_stars, without_stars
@@ -59,7 +61,7 @@ def make_layers(
         made, removable=removable_noise(store, whole, made.starless, rest.part(0.3, 0.8))
     )
     tell(made)
-    made = replace(made, continua=_continua(wanted, whole, rest.part(0.8, 1)))
+    made = replace(made, continua=_continua(store, wanted, whole, rest.part(0.8, 1)))
     progress.step(1.0)
     return made
 
@@ -89,17 +91,21 @@ def _star_sets(
 
 
 def _continua(
-    wanted: LayersWanted, whole: Mapping[str, Prepared], progress: Progress
+    store: Store, wanted: LayersWanted, whole: Mapping[str, Prepared], progress: Progress
 ) -> dict[str, tuple[float, int]]:
     found: dict[str, tuple[float, int]] = {}
     for number, (line, broad) in enumerate(wanted.continua):
         progress.step(number / len(wanted.continua), f"seeking the continuum in {line}")
         try:
-            told = find_continuum(_picture(whole[line]), _picture(whole[broad]))
+            seek = partial(_seek, whole[line], whole[broad])
+            found[line] = remembered_continuum(store, whole[line], whole[broad], seek)
         except InputError:
             continue
-        found[line] = (max(told.k, 0.0), told.stars)
     return found
+
+
+def _seek(line: Prepared, broad: Prepared) -> Continuum:
+    return find_continuum(_picture(line), _picture(broad))
 
 
 def _picture(prepared: Prepared) -> Picture:

@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 from ...core.blend.companions import half_size
 from ...core.blend.render import Renderer
 from ...core.blend.stretch import Curve
+from ...core.model.mask import Mask
 from ...core.model.measures import Stars
 from ...core.model.planes import F32
 from ...core.model.recipe import Recipe
@@ -28,6 +29,8 @@ from ..layers.layers import NONE, Layers
 
 RGB8 = NDArray[np.uint8]
 _MARK: Final = (0.93, 0.36, 0.86)
+_DIMMED: Final = 0.22
+"""Brightness of what a mask does not take, while it is shown."""
 _NOT_SKY: Final = 0.35
 """Brightness of tiles that do not count as sky."""
 _GRADIENT_NODES: Final = 65
@@ -96,18 +99,37 @@ class ChannelRenderer:
             {n: (PreparedSource(p), CoarseSource(p)) for n, p in layers.removable.items()},
         )
 
-    def blend(self, recipe: Recipe, view: View) -> RGB8:
-        """The picture through a view, (height, width, 3) bytes, rendered in two threads."""
-        if view.height < _TWO_THREADS_FROM:
-            return to_bytes(self.blender.code(recipe, view))
+    def shape_of(self, recipe: Recipe | None) -> tuple[int, int]:
+        """Height and width of the finished picture."""
+        return self.shape if recipe is None else self.blender.shape_of(recipe)
+
+    def blend(self, recipe: Recipe, view: View, mask: Mask | None = None) -> RGB8:
+        """The picture through a view, (height, width, 3) bytes, rendered in two threads; with a
+        ``mask``, what it does not take is dimmed.
+        """
         self.blender.prepare(recipe)
+
+        def work(part: View) -> RGB8:
+            code = self.blender.code(recipe, part)
+            if mask is not None:
+                weight = self.blender.weight(recipe, mask, part)
+                code = code * (np.float32(_DIMMED) + np.float32(1 - _DIMMED) * weight)
+            return to_bytes(code)
+
+        if view.height < _TWO_THREADS_FROM:
+            return work(view)
         half = view.height // 2
         parts = (
             replace(view, height=half),
             replace(view, y0=view.y0 + half * view.step, height=view.height - half),
         )
-        made = _THREADS.map(lambda v: to_bytes(self.blender.code(recipe, v)), parts)
-        return np.concatenate(list(made))
+        return np.concatenate(list(_THREADS.map(work, parts)))
+
+    def placed(self, recipe: Recipe | None, view: View) -> View:
+        """A view of the finished picture, for a plane that lies on the grid."""
+        if recipe is None:
+            return view
+        return replace(view, placement=self.blender.placement(recipe))
 
     def alone(self, recipe: Recipe | None, name: str, view: View, view_mode: str = "") -> RGB8:
         """One channel, or one origin, in grey under the recipe's stretch; or a view mode of it."""
@@ -118,7 +140,10 @@ class ChannelRenderer:
                 grey(coloured[c], recipe, sample(coloured[c].levels, view)) for c in ("R", "G", "B")
             ]
             return to_bytes(np.stack(shown))
-        code = grey(prepared, recipe, plane_shown(self.channels, prepared, view, view_mode))
+        plane = plane_shown(self.channels, prepared, view, view_mode)
+        if view_mode == "removed":
+            plane = self._removed(recipe, prepared.channel, view)
+        code = grey(prepared, recipe, plane)
         planes = np.repeat(code[None], 3, 0)
         if view_mode == "sky":
             planes *= _sky_tiles(prepared.notes.gradient, view)
@@ -127,6 +152,15 @@ class ChannelRenderer:
             mark = np.array(_MARK, np.float32)[:, None, None]
             planes = planes * (1 - part) + part * mark
         return to_bytes(planes)
+
+    def _removed(self, recipe: Recipe | None, name: str, view: View) -> F32:
+        """What is taken off a channel by its amounts; nothing where nothing is."""
+        amount = recipe.cleaned.get(name) if recipe is not None else None
+        parts = self.blender.removable.get(name)
+        if amount is None or parts is None:
+            return np.zeros((view.height, view.width), np.float32)
+        fine, coarse = (p.seen(view) for p in parts)
+        return np.float32(amount.fine) * fine + np.float32(amount.coarse) * coarse
 
     def nine(
         self,

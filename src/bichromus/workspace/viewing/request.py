@@ -17,6 +17,7 @@ VIEW_MODES: Final = {
     "stars": "the stars alone",
     "colours": "the stars in colour",
     "rejected": "what was left out of a pool marked",
+    "removed": "the noise that is taken off it",
 }
 """What can be shown of a channel in place of itself."""
 
@@ -26,7 +27,9 @@ class Request:
     """``alone`` names a channel (or an origin's key) to be shown by itself; ``before`` asks for the
     blend as it was before the last change; ``nine`` for crops of corners, edges and middle at one
     to one, in a sheet of the view's size; ``view_mode`` is what is shown of a channel alone:
-    nothing for itself, or one of VIEW_MODES.
+    nothing for itself, or one of VIEW_MODES. A view that is ``finished`` is one of the picture as
+    it is presented, cropped and turned; else of the channels' grid. ``mask`` is the number of a
+    mask to be seen.
     """
 
     id: int
@@ -35,3 +38,5 @@ class Request:
     before: bool = False
     nine: bool = False
     view_mode: str = ""
+    finished: bool = True
+    mask: int = -1

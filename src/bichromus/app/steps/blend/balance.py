@@ -8,7 +8,7 @@ from ....core.blend.level import levels_at
 from ....core.model.recipe import Cleaned, Recipe
 from ....core.model.settings import CleanSettings
 from ...widgets.dial import BalanceDial
-from ...widgets.fold import Figures
+from ...widgets.fold import Figures, button
 from ...widgets.text import snr_text
 from ..step import StepContext
 from .bindings import SwitchBinding, ValueBinding
@@ -51,6 +51,11 @@ class BalanceSection(Section):
             CleanSettings().amount,
             "How much of the noise that can be told from light is taken off: 0 nothing, 1 all.",
         )
+        self.removed = button(
+            "see what is taken off", "The noise taken off the channel that is cleaned most", "quiet"
+        )
+        self.removed.setCheckable(True)
+        self.removed.clicked.connect(self._show_removed)
         self.figures = Figures()
         self.allowed = ValueBinding(
             self.session,
@@ -63,7 +68,15 @@ class BalanceSection(Section):
             "100 % is lightness 0.025, colour 0.030, blotches 0.006 (Oklab).",
             text=lambda v: f"{100 * v:.0f} %",
         )
-        self.add_all(self.dial, self.auto, self.allowed, self.clean_auto, self.clean, self.figures)
+        self.add_all(
+            self.dial,
+            self.auto,
+            self.allowed,
+            self.clean_auto,
+            self.clean,
+            self.figures,
+            self.removed,
+        )
 
     def set_auto(self, on: bool) -> None:
         """Let the limits choose the balance, or keep the one that they chose."""
@@ -72,6 +85,21 @@ class BalanceSection(Section):
         self.session.blend.set_settings(
             "automatic balance" if on else "balance by hand", balance=balance, balance_auto=on
         )
+
+    def _show_removed(self, on: bool) -> None:
+        """On the stage: what is taken off the channel that is cleaned most, or the picture."""
+        recipe, canvas = self.snapshot.recipe, self.context.canvas
+        cleaned = recipe.cleaned if recipe is not None else {}
+        if not on or not cleaned:
+            canvas.set_alone(None)
+            return
+        name = max(cleaned, key=lambda n: max(cleaned[n].fine, cleaned[n].coarse))
+        words = f"taken off, {100 * cleaned[name].fine:.0f} % of what is found"
+        canvas.set_alone(name, (name, words), view_mode="removed")
+
+    def leave(self) -> None:
+        """Back to the picture."""
+        self.removed.setChecked(False)
 
     def state_line(self) -> str:
         return "automatic" if self.session.state.blend.balance_auto else "by hand"
@@ -93,6 +121,7 @@ class BalanceSection(Section):
         self.clean_auto.setVisible(able)
         self.clean.setVisible(able and not wanted.cleaning.auto)
         self.figures.show_rows(_rows(recipe))
+        self.removed.setVisible(bool(recipe.cleaned))
 
 
 def _rows(recipe: Recipe) -> list[tuple[str, str, str, str]]:

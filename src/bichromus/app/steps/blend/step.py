@@ -14,11 +14,13 @@ from ...widgets.later import Later
 from ...widgets.sheet import Item, Sheet
 from ..step import Step, StepContext
 from .balance import BalanceSection
+from .finish import FinishSection
 from .luminance import LuminanceSection
+from .masks import MasksSection
 from .mix import MixSection
 from .section import Section, Sections
 from .stars import StarsSection
-from .tone import ColourSection, ToneSection
+from .tone import ColourSection, FullToneSection
 
 _NUDGE = 0.02
 _WORDS = "blend mapping"
@@ -41,6 +43,8 @@ class BlendStep(Step):
         self.balance = BalanceSection(context)
         self.stars = StarsSection(context)
         self.luminance = LuminanceSection(context)
+        self.masks = MasksSection(context)
+        self.finishing = FinishSection(context)
         self.sections = Sections(
             self.inspector,
             context.bridge,
@@ -49,8 +53,10 @@ class BlendStep(Step):
                 self.balance,
                 self.stars,
                 self.luminance,
-                ToneSection(context),
+                FullToneSection(context),
                 ColourSection(context),
+                self.masks,
+                self.finishing,
             ],
         )
         self.mix.set_open(True)
@@ -86,6 +92,12 @@ class BlendStep(Step):
         self._show()
         self.context.canvas.set_alone(None)
 
+    def leave(self) -> None:
+        super().leave()
+        self.finishing.leave_crop()
+        self.masks.stop()
+        self.balance.leave()
+
     def select(self, channel: str) -> None:
         if self.active:
             self.context.canvas.set_alone(None)
@@ -108,6 +120,17 @@ class BlendStep(Step):
 
     def status(self) -> tuple[StepState, int]:
         return ("full" if self.recipe is not None else "empty"), 0
+
+    def _crop(self) -> None:
+        self.sections.open(self.finishing)
+        self.finishing.toggle_crop()
+
+    def _turn(self) -> None:
+        self.finishing.turn_by(90)
+
+    def _draw(self, add: bool) -> None:
+        now = self.masks.draw_add if add else self.masks.draw_take
+        self.masks.set_drawing(not now.isChecked(), add)
 
     def _opens(self, section: Section) -> Command:
         """A way to a section by its name."""
@@ -136,6 +159,21 @@ class BlendStep(Step):
             blend("cleaner", "Balance toward clean", "]", partial(self.nudge, _NUDGE)),
             blend("colour", "Balance toward colour", "[", partial(self.nudge, -_NUDGE)),
             blend("auto", "Balance automatic, or by hand", "A", toggle_auto),
+            blend("crop", "Crop, or leave the frame", "Shift+F", self._crop, "blend finish"),
+            blend("flip", "Swap left and right", "", self.finishing.flip_across, "blend finish"),
+            blend(
+                "turn", "Turn a quarter", "", partial(self.finishing.turn_by, 90), "blend finish"
+            ),
+            blend(
+                "mask-draw",
+                "Draw into the mask",
+                "Shift+D",
+                partial(self._draw, True),
+                "blend masks",
+            ),
+            blend(
+                "mask-rub", "Rub the mask out", "Ctrl+D", partial(self._draw, False), "blend masks"
+            ),
             *(self._opens(section) for section in self.sections.all),
             blend("next-palette", "Next palette", "P", partial(self.step_palette, 1), _WORDS),
             blend(

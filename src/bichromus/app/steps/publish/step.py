@@ -207,7 +207,9 @@ class PublishStep(Step):
         ready = renderer is not None and recipe is not None
         self.go.setEnabled(ready)
         if renderer is not None and ready:
-            height, width = output_shape(renderer.shape, self.session.state.publish.longest)
+            height, width = output_shape(
+                renderer.shape_of(recipe), self.session.state.publish.longest
+            )
             self.file_fold.set_note(f"{width} × {height} px")
         else:
             self.file_fold.set_note("")

@@ -1,0 +1,37 @@
+"""Code as it is written: counted where it is clipped, and turned into whole numbers."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+
+from ..model.planes import F32
+
+_TOP: Final = {"uint16": 65535.0, "uint8": 255.0}
+
+
+@dataclass
+class Clipped:
+    """Share of output values at the very bottom and top, counted as bands pass."""
+
+    low: float = 0.0
+    high: float = 0.0
+    _count: int = 0
+
+    def add(self, code: F32) -> None:
+        """Count a band of code (3, H, W)."""
+        share = code.size / max(self._count + code.size, 1)
+        self.low += (float(np.count_nonzero(code <= 0)) / code.size - self.low) * share
+        self.high += (float(np.count_nonzero(code >= 1)) / code.size - self.high) * share
+        self._count += code.size
+
+
+def quantise(code: F32, dtype: str) -> np.ndarray:
+    """(3, H, W) code 0..1 to (H, W, 3) of uint16, uint8 or float32."""
+    seen = np.moveaxis(code, 0, -1)
+    if dtype == "float32":
+        return np.ascontiguousarray(seen)
+    top = np.float32(_TOP[dtype])
+    return (seen * top + np.float32(0.5)).astype(dtype)
