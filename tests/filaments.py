@@ -26,7 +26,7 @@ def make_filaments(
         for name, strength, depth in (("R", 0.10, 0.8), ("G", 0.10, 1.1), ("B", 0.16, 1.4))
     }
     stars = field_stars(shape, dust, recipe, rng, 17.6)
-    own = RedStars(stars.x, stars.y, stars.mag, stars.temperature_k, stars.extinction)
+    own = RedStars(**vars(stars))
     return Scene(scale_arcsec, lines, continuum, own)
 
 

@@ -201,10 +201,10 @@ class MasksSection(Section):
         self.list.setToolTip("The parts of the picture that something is done to")
         self.list.currentRowChanged.connect(lambda _row: self._show_chosen())
         self.new = [
-            self._new("+ colour", "By colour: a range of hues", {"hue": _HUE}),
-            self._new("+ light", "By light: bright or dark parts", {"light": _LIGHT}),
-            self._new("+ channel", "Where a channel has light", {}),
-            self._new("+ drawn", "An area drawn over the picture", {}),
+            self._new("colour", "By colour: a range of hues", {"hue": _HUE}),
+            self._new("light", "By light: bright or dark parts", {"light": _LIGHT}),
+            self._new("channel", "Where a channel has light", {}),
+            self._new("drawn", "An area drawn over the picture", {}),
         ]
         self.remove = button("take away", "Take the chosen mask away", "quiet")
         self.remove.clicked.connect(self.remove_chosen)
@@ -242,7 +242,7 @@ class MasksSection(Section):
 
     def _new(self, words: str, tip: str, where: dict[str, Any]) -> QWidget:
         made = button(words, tip)
-        made.clicked.connect(lambda: self.add_mask(words.removeprefix("+ "), where))
+        made.clicked.connect(lambda: self.add_mask(words, where))
         return made
 
     def _slider(self, knob: Knob) -> ValueSlider:
