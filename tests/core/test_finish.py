@@ -15,7 +15,8 @@ from bichromus.core.blend.inputs import inputs_of, soft_key
 from bichromus.core.blend.mask_words import mask_words
 from bichromus.core.blend.masks import apply_mask, area_plane, mask_weight, within
 from bichromus.core.blend.noise import predict_noise
-from bichromus.core.blend.render import Renderer, around
+from bichromus.core.blend.render import Renderer
+from bichromus.core.blend.sight import around, grid_step
 from bichromus.core.blend.sources import RowSource
 from bichromus.core.blend.stretch import Curve
 from bichromus.core.blend.tone import Cores, LightnessCurve, open_cores
@@ -251,6 +252,8 @@ def test_what_a_mask_takes_can_be_seen(planes: dict[str, np.ndarray]) -> None:
     assert weight[60, 60] == pytest.approx(1, abs=0.01)
     assert weight[60, 100] == 0
     assert weight.sum() == pytest.approx(np.pi * 400, rel=0.13)
+    more = mask.model_copy(update={"area": (*mask.area, Stroke(x=120, y=60, radius=20))})
+    assert driver.weight(recipe(), more, View(0, 0, 1, SHAPE[1], SHAPE[0]))[60, 120] == 1
 
 
 @given(st.floats(0, 500), st.floats(0, 500), st.floats(0.3, 6), st.floats(2, 60))
@@ -258,7 +261,7 @@ def test_the_grid_about_a_view_does_not_depend_on_where_it_begins(
     x: float, y: float, step: float, px: float
 ) -> None:
     view = View(x, y, step, 40, 30)
-    near, grid = around(view, px)
+    near, grid = around(view, px, grid_step(view, px))
     assert grid.x0 % grid.step == pytest.approx(0, abs=1e-6) or (
         grid.x0 % grid.step == pytest.approx(grid.step, abs=1e-6)
     )

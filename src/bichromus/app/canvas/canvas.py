@@ -20,6 +20,7 @@ from ..theme.look import LOOK
 from ..widgets.paint import image_of
 from .crop import paint_crop
 from .marks import Mark, paint_caption, paint_marks
+from .pace import Pace
 from .picture_view import SAME_ZOOM, PictureView
 
 _NUMBERS = count(1)
@@ -49,6 +50,8 @@ class Canvas(PictureView):
         self._before_alone: tuple[str, str] | None = None
         self._marks: tuple[Mark, ...] = ()
         self._caption: tuple[str, str] | None = None
+        self._pace = Pace(self)
+        self._pace.rests.connect(self.ask)
         self.setAccessibleName("picture")
         self.setToolTip(
             "Wheel zooms at the pointer, drag pans, F fits, Z shows one to one.\n"
@@ -161,8 +164,10 @@ class Canvas(PictureView):
         """Nine crops at one to one, or the whole."""
         self.set_nine(not self.nine)
 
-    def ask(self) -> None:
-        """Ask for the view as it is now: the part of the stage that the picture covers."""
+    def ask(self, moving: bool = False) -> None:
+        """Ask for the view as it is now: the part of the stage that the picture covers. While a
+        control is ``moving`` the picture, quickly comes before finely.
+        """
         if self._shape is None or self.camera is None or self.width() < 2:
             return
         width, height = self._device_size()
@@ -186,10 +191,11 @@ class Canvas(PictureView):
         x0, y0 = self.camera.to_picture(left, top, width, height)
         view = View(x0, y0, 1 / self.camera.zoom, right - left, bottom - top)
         name, view_mode = self.asked
+        number = next(_NUMBERS)
         self.wanted.emit(
             Request(
-                next(_NUMBERS),
-                view,
+                number,
+                self._pace.view_asked(number, view, moving),
                 name,
                 self.before,
                 view_mode=view_mode,
@@ -213,6 +219,7 @@ class Canvas(PictureView):
         mine = mine and (request.nine or request.finished == (self._own is None))
         if request.id < self._shown or not mine or self._shape is None:
             return
+        self._pace.answered(request.id)
         self._shown, self._pixels, self._view = request.id, pixels, request.view
         self._image = image_of(pixels)
         self.update()

@@ -33,7 +33,7 @@ from .welcome import Welcome
 
 FIRST_STEP = "channels"
 _THUMBNAIL_PX = 240
-_THUMBNAILS_AFTER_MS = 120
+_THUMBNAILS_AFTER_MS = 300
 _PEEK_MS = 900
 
 
@@ -242,7 +242,7 @@ class Window(QMainWindow):
         now = self.session.blend.snapshot
         self._show_stage()
         self.canvas.set_shape(now.renderer.shape_of(now.recipe) if now.renderer else None)
-        self.canvas.ask()
+        self.canvas.ask(moving=self.session.document.states.passing)
         self._thumbs.ask()
         self._frame.ask()
 

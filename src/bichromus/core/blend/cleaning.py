@@ -2,29 +2,47 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
+from functools import cache
 from typing import Final
+
+from scipy.optimize import brentq
 
 from ..model.recipe import Cleaned, CleanFigures, Recipe
 from .inputs import channels_of
 from .level import levels_at
 from .noise import at_balance, predict_noise
 
-_ROUNDS: Final = 12
+_QUIETEST: Final = 1e-3  # of the noise: less is not asked for
+_LOG_STEP: Final = 2e-3
+"""How finely the largest noise is sought: a fifth of a percent."""
 _STEPS: Final = 24
 _NOTHING: Final = 0.01  # an amount below this is none
 
 
-def cleaned_channels(recipe: Recipe) -> dict[str, Cleaned]:
-    """The amounts of a recipe: for each channel that can be cleaned and needs it."""
+def cleaned_channels(recipe: Recipe, moving: Recipe | None = None) -> dict[str, Cleaned]:
+    """The amounts of a recipe: for each channel that can be cleaned and needs it. While a control
+    is ``moving`` a recipe they are kept, unless it is theirs.
+    """
     settings = recipe.settings.cleaning
     able = {n: f for n, f in recipe.figures.cleaning.items() if n in channels_of(recipe)}
     if not able or (not settings.auto and settings.amount <= 0):
         return {}
+    if moving is not None and _same_cleaning(recipe, moving):
+        return {n: c for n, c in moving.cleaned.items() if n in able}
     automatic = _automatic(recipe, able)
     if settings.auto:
         return {n: c for n, c in automatic.items() if max(c.fine, c.coarse) > 0}
     return {n: _typed(able[n], settings.amount, automatic[n]) for n in able}
+
+
+def _same_cleaning(one: Recipe, other: Recipe) -> bool:
+    return (
+        one.settings.cleaning == other.settings.cleaning
+        and one.figures.cleaning == other.figures.cleaning
+        and channels_of(one) == channels_of(other)
+    )
 
 
 def _typed(figures: CleanFigures, amount: float, automatic: Cleaned) -> Cleaned:
@@ -57,21 +75,22 @@ def _largest(recipe: Recipe, noise: dict[str, float], blotches: bool) -> float:
     """The largest common noise of a level at which the limits hold."""
     limits = recipe.settings.limits
 
-    def holds(kappa: float) -> bool:
-        quieter = {n: max(1.0, s / kappa) for n, s in noise.items()}
+    @cache
+    def excess(kappa_log: float) -> float:
+        quieter = {n: max(1.0, s / math.exp(kappa_log)) for n, s in noise.items()}
         found = predict_noise(recipe, quieter)
         if blotches:
-            return found.blotch <= limits.blotch
-        return found.lightness <= limits.lightness and found.chroma <= limits.chroma
+            return found.blotch / limits.blotch - 1
+        return max(found.lightness / limits.lightness, found.chroma / limits.chroma) - 1
 
     high = max(noise.values(), default=0.0)
-    if high <= 0 or holds(high):
+    if high <= 0 or excess(math.log(high)) <= 0:
         return high
-    low = 1e-3 * high
-    for _ in range(_ROUNDS):
-        middle = (low * high) ** 0.5
-        low, high = (middle, high) if holds(middle) else (low, middle)
-    return low
+    low = _QUIETEST * high
+    if excess(math.log(low)) > 0:
+        return low
+    found = brentq(excess, math.log(low), math.log(high), xtol=_LOG_STEP)
+    return math.exp(float(found) - _LOG_STEP)
 
 
 def _least(figures: CleanFigures, px: float, blurred: float) -> Cleaned:

@@ -10,11 +10,12 @@ import numpy as np
 
 from ..model.planes import F32
 from ..model.recipe import Recipe
+from ..numerics.oklab import lightness_of_grey
 from . import colour
 from .inputs import BASE, DISCS, GLOW, Key, soft_key
 from .level import Levels
 from .lifts import LineLift, line_lifts
-from .luminance import lightness_of_grey, luminance_of, take_lightness
+from .luminance import luminance_of, take_lightness
 from .masks import apply_mask, mask_weight
 from .stretch import Curve
 from .tone import Cores, LightnessCurve, open_cores
@@ -31,7 +32,7 @@ class ColourStage:
         self._tone = LightnessCurve(settings.tone) if settings.tone.points else None
         self._masks = settings.active_masks()
         background = np.full(1, settings.stretch.background, np.float32)
-        self.sky = float(lightness_of_grey(background)[0])
+        self.sky = float(lightness_of_grey(background[None])[0, 0])
         self._lightened = bool(self._lifts) and settings.lift.by != "red"
         self.needed = (
             colour.needed(settings.colour)
@@ -91,7 +92,8 @@ class ColourStage:
             lab[0] += np.maximum(over, 0) * np.maximum(1 - lab[0], 0)
 
     def _lightness(self, level: F32) -> F32:
-        return lightness_of_grey(self.curve(level[None])[0])
+        code = self.curve(level[None])
+        return lightness_of_grey(np.clip(code, np.float32(0), np.float32(1), out=code))[0]
 
 
 def mask_weights(recipe: Recipe, planes: Mapping[Key, F32]) -> list[F32]:
@@ -108,6 +110,9 @@ def mask_weights(recipe: Recipe, planes: Mapping[Key, F32]) -> list[F32]:
 
 
 def _levelled(weights: Mapping[str, float], planes: Mapping[Key, F32]) -> F32:
-    parts = [np.float32(w) * planes[Key("channel", n)] for n, w in weights.items()]
-    whole = np.asarray(np.sum(parts, axis=0, dtype=np.float32))
+    whole: F32 | None = None
+    for name, weight in weights.items():
+        part = planes[Key("channel", name)] * np.float32(weight)
+        whole = part if whole is None else np.add(whole, part, out=whole)
+    assert whole is not None  # a luminance without weights is none
     return whole if np.isfinite(whole.sum()) else np.nan_to_num(whole, nan=0.0)

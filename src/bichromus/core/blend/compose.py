@@ -33,9 +33,15 @@ def figures_of(
     )
 
 
-def compose(settings: BlendSettings, figures: BlendFigures, made_by: str = "") -> Recipe:
+def compose(
+    settings: BlendSettings,
+    figures: BlendFigures,
+    made_by: str = "",
+    moving: Recipe | None = None,
+) -> Recipe:
     """Fill the mix from the mapping, the green from the channels' loudness and the balance from the
-    limits where they are automatic.
+    limits where they are automatic; how far noise is taken off as in ``moving``, the recipe that a
+    control is moving.
 
     Raises UnknownName when the mapping does not fit, UnsupportedData when no used channel holds any
     signal.
@@ -58,7 +64,7 @@ def compose(settings: BlendSettings, figures: BlendFigures, made_by: str = "") -
         settings = settings.model_copy(update={"green_share": round(figures.green, 3)})
         settings = settings.model_copy(update={"mix": mapping_mix(settings, names)})
         recipe = recipe.model_copy(update={"settings": settings})
-    recipe = recipe.model_copy(update={"cleaned": cleaned_channels(recipe)})
+    recipe = recipe.model_copy(update={"cleaned": cleaned_channels(recipe, moving)})
     if settings.balance_auto:
         settings = settings.model_copy(update={"balance": auto_balance(recipe)})
         recipe = recipe.model_copy(update={"settings": settings})

@@ -6,6 +6,7 @@ import threading
 from collections.abc import Callable, Mapping
 from typing import Final
 
+import cv2
 import numpy as np
 
 from ..model.errors import UnsupportedData
@@ -106,7 +107,7 @@ class Blender:
             self._colours.apply(lab, planes, weights, self.cores, first)
             light = colour.into_gamut(from_oklab(lab, first, code), lab[0])
         if self._stars is not None:
-            self._stars.put(light, np.stack([planes[k] for k in STARS]))
+            self._stars.put(light, [planes[k] for k in STARS])
         return encode(light, second)
 
     def _lab(self, planes: dict[Key, F32], buffers: Buffers) -> F32:
@@ -121,9 +122,9 @@ class Blender:
         """Take noise off channels, by their amounts."""
         for name in cleaned_names(self.recipe):
             amount = self.recipe.cleaned[name]
-            fine, coarse = planes[Key("fine", name)], planes[Key("coarse", name)]
-            off = np.float32(amount.fine) * fine + np.float32(amount.coarse) * coarse
-            planes[Key("channel", name)] = planes[Key("channel", name)] - off
+            fine, coarse = (planes[Key(k, name)][None] for k in ("fine", "coarse"))
+            off = cv2.addWeighted(fine, amount.fine, coarse, amount.coarse, 0)[0]
+            planes[Key("channel", name)] = np.subtract(planes[Key("channel", name)], off, out=off)
 
     def _mixed(self, planes: dict[Key, F32], weights: list[F32], buffers: Buffers) -> F32:
         """Level, stretch and mix: sRGB code (3, N)."""

@@ -13,7 +13,6 @@ import numpy as np
 
 from ..model.planes import F32
 from ..model.recipe import Recipe
-from ..numerics.oklab import decode
 from .level import equally_loud
 
 _FLOOR: Final = 0.1
@@ -77,30 +76,33 @@ def synthetic_weights(recipe: Recipe, equal: Mapping[str, float]) -> dict[str, f
     return {n: floored[n] / whole * equal[n] for n in names}
 
 
-def lightness_of_grey(code: F32, out: F32 | None = None) -> F32:
-    """Oklab lightness of a grey of sRGB code (N,)."""
-    light = decode(np.clip(code, 0, 1)[None], out)[0]
-    np.maximum(light, np.float32(1e-12), out=light)
-    cv2.log(light, light)
-    light *= np.float32(1 / 3)
-    cv2.exp(light, light)
-    return light
-
-
 def take_lightness(lab: F32, wanted: F32, settings: Luminance, glow: F32 | None) -> None:
     """Bring Oklab (3, N) to the wanted lightness by the amount, in place; colour follows where the
     light is trusted (``glow`` is its SNR).
     """
-    now = lab[0]
-    new = now + np.float32(settings.amount) * (wanted - now)
+    now, new = lab[0], wanted
+    if settings.amount != 1.0:
+        new = cv2.addWeighted(now[None], 1 - settings.amount, new[None], settings.amount, 0)[0]
     if settings.only_lifts:
-        np.maximum(new, now, out=new)
-    ratio = np.maximum(new, np.float32(0)) / np.maximum(now, np.float32(_DARKEST))
+        new = np.maximum(new, now)
+    np.maximum(now, np.float32(_DARKEST), out=now)
+    ratio = np.maximum(new, np.float32(0))
+    ratio /= now
     if settings.chroma != 1.0:
-        ratio = ratio ** np.float32(settings.chroma)
+        ratio **= np.float32(settings.chroma)
     if glow is not None:
-        square = glow * glow
-        trust = square / (square + np.float32(_TRUSTED))
-        ratio = np.where(ratio > 1, 1 + (ratio - 1) * trust, ratio)
-    lab[1:] *= ratio
+        ratio = _trusted(ratio, glow)
     lab[0] = new
+    lab[1] *= ratio
+    lab[2] *= ratio
+
+
+def _trusted(ratio: F32, glow: F32) -> F32:
+    """Colour is lifted only as far as the light is trusted; taken down it is everywhere."""
+    square = glow * glow
+    trust = square + np.float32(_TRUSTED)
+    np.divide(square, trust, out=trust)
+    lifted = np.maximum(ratio - np.float32(1), np.float32(0))
+    lifted *= trust
+    lifted += np.minimum(ratio, np.float32(1))
+    return np.asarray(lifted, np.float32)

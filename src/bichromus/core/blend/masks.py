@@ -22,8 +22,14 @@ _LEAST_SOFT: Final = 1e-3
 
 def smoothstep(x: F32, start: float, end: float) -> F32:
     """0 below ``start``, 1 above ``end``, smooth between."""
-    t = np.clip((x - np.float32(start)) * np.float32(1 / max(end - start, _LEAST_SOFT)), 0, 1)
-    return np.asarray(t * t * (3 - 2 * t), np.float32)
+    t = x - np.float32(start)
+    t *= np.float32(1 / max(end - start, _LEAST_SOFT))
+    np.clip(t, np.float32(0), np.float32(1), out=t)
+    bend = t * np.float32(-2)
+    bend += np.float32(3)
+    bend *= t
+    bend *= t
+    return np.asarray(bend, np.float32)
 
 
 def within(x: F32, wanted: Range) -> F32:
@@ -61,11 +67,15 @@ def mask_weight(
 
 def _hue_weight(hue: tuple[float, float, float], picture: F32) -> F32:
     middle, half, soft = hue
-    angle = np.rad2deg(np.arctan2(picture[2], picture[1]))
-    away = np.abs((angle - np.float32(middle) + 180) % 360 - 180).astype(np.float32)
-    chroma = np.hypot(picture[1], picture[2]).astype(np.float32)
-    inside = 1 - smoothstep(away, half, half + max(soft, 1.0))
-    return np.asarray(inside * smoothstep(chroma, _COLOURLESS, _COLOURED), np.float32)
+    # turned so that the middle lies at 180 degrees: the distance from it has no seam there
+    at = np.deg2rad(180.0 - middle)
+    c, s = np.float32(np.cos(at)), np.float32(np.sin(at))
+    turned = (c * picture[1] - s * picture[2], s * picture[1] + c * picture[2])
+    chroma, angle = cv2.cartToPolar(turned[0][None], turned[1][None], angleInDegrees=True)
+    away = np.abs(np.subtract(angle[0], np.float32(180), out=angle[0]), out=angle[0])
+    weight = smoothstep(chroma[0], _COLOURLESS, _COLOURED)
+    weight *= np.float32(1) - smoothstep(away, half, half + max(soft, 1.0))
+    return weight
 
 
 def apply_mask(lab: F32, mask: Mask, weight: F32, sky: float, soft: F32 | None) -> None:

@@ -4,11 +4,13 @@ limits.
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 from functools import cache
 from typing import Final
 
 import numpy as np
+from scipy.optimize import brentq
 
 from ..model.planes import F32
 from ..model.recipe import Recipe
@@ -20,6 +22,7 @@ from .inputs import BASE, GREEN, Key
 
 _SAMPLES: Final = 8192
 _BLUR_PX: Final = 4.0
+_BALANCE_STEP: Final = 1e-3
 AFTER_BLUR: Final = 1 / (2 * np.sqrt(np.pi) * _BLUR_PX)
 
 
@@ -50,6 +53,11 @@ class PredictedNoise:
             ("blotches", self.blotch, limits.blotch),
         )
         return max(pairs, key=lambda p: p[1] / p[2])
+
+    def fullness(self, limits: Limits) -> float:
+        """The fullest limit's noise over that limit."""
+        _, noise, limit = self.tightest(limits)
+        return noise / limit
 
 
 def predict_noise(recipe: Recipe, quieter: dict[str, float] | None = None) -> PredictedNoise:
@@ -98,19 +106,17 @@ def at_balance(recipe: Recipe, balance: float) -> Recipe:
 def auto_balance(recipe: Recipe) -> float:
     """The smallest balance whose predicted noise stays under the limits; 1 when none does."""
     limits = recipe.settings.limits
-    if predict_noise(at_balance(recipe, 0.0)).within(limits):
+
+    @cache
+    def excess(balance: float) -> float:
+        return predict_noise(at_balance(recipe, balance)).fullness(limits) - 1
+
+    if excess(0.0) <= 0:
         return 0.0
-    if not predict_noise(at_balance(recipe, 1.0)).within(limits):
+    if excess(1.0) > 0:
         return 1.0
-    low, high = 0.0, 1.0
-    for _ in range(9):
-        middle = (low + high) / 2
-        low, high = (
-            (low, middle)
-            if predict_noise(at_balance(recipe, middle)).within(limits)
-            else (middle, high)
-        )
-    return round(high, 3)
+    found = float(brentq(excess, 0.0, 1.0, xtol=_BALANCE_STEP / 2))
+    return min(1.0, round((math.floor(found / _BALANCE_STEP) + 1) * _BALANCE_STEP, 3))
 
 
 @cache

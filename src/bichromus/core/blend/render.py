@@ -19,14 +19,14 @@ from ..model.progress import SILENT, Progress
 from ..model.recipe import Recipe
 from ..numerics.bands import ordered_parallel, row_bands
 from ..numerics.placement import Placement, placed
-from ..numerics.sampling import View, sample, whole_view
+from ..numerics.sampling import View, whole_view
 from ..numerics.smoothing import gaussian
 from .colour_stage import mask_weights
 from .companions import companion_of, half_size
 from .engine import Blender
-from .inputs import BASE, DISCS, READ, SEEN, STARS, Key, base_of, channels_of, inputs_of
-from .masks import SMOOTH_PX
+from .inputs import BASE, DISCS, READ, SEEN, STARS, Key, base_of, inputs_of
 from .pixels import Clipped, quantise
+from .sight import CompanionView, Look, Made, Sight, seen_afresh, smoothed
 from .sources import PlaneSource
 from .tone import Cores
 
@@ -35,12 +35,8 @@ BAND_ROWS: Final = 32
 _SMALLEST_PX: Final = 200
 _KEPT: Final = 12
 """Companions kept at once: those of a few sets of channels, as palettes are stepped through."""
-_CORES_PX: Final = 480
+_CORES_PX: Final = 160
 """Longer side of the small picture that tells where bright cores begin."""
-_BLUR_SAMPLES: Final = 2.5  # pixels of the coarse grid that a blur's sigma spans
-_BLUR_REACH: Final = 3.5  # sigma that a blur sees
-_SEEN_BYTES: Final = 320 * 2**20
-"""Planes through a view that are kept: those of a large screen, for a picture and the last one."""
 
 Pyramid = tuple[F32, ...]
 
@@ -65,11 +61,11 @@ class Renderer:
         self.removable = dict(removable or {})
         self.starless = dict(starless or {})
         self.stars = dict(stars or {})
-        self._companions: OrderedDict[tuple[object, ...], Pyramid] = OrderedDict()
-        self._seen: OrderedDict[tuple[str, View], F32] = OrderedDict()
-        self._known_cores: dict[tuple[str, ...], Cores] = {}
+        self._companions: OrderedDict[Made, Pyramid] = OrderedDict()
+        self._sight = Sight()
+        self._known_cores: tuple[tuple[Recipe, float], Cores] | None = None
         self._lock = threading.Lock()
-        self._seen_lock = threading.Lock()
+        self._cores_lock = threading.Lock()
 
     def placement(self, recipe: Recipe) -> Placement | None:
         """How the picture of a recipe lies on the grid; None where it lies on it as it is. Raises
@@ -95,7 +91,7 @@ class Renderer:
         """The picture through a view as sRGB code (3, height, width). Raises UnsupportedData."""
         blender = self._blender(recipe)
         view = replace(view, placement=self.placement(recipe))
-        return blender.render(self._planes(blender, view, self._kept_seen))
+        return blender.render(self._planes(blender, view, self._sight.kept))
 
     def weight(self, recipe: Recipe, mask: Mask, view: View) -> F32:
         """How much a mask takes of each pixel of a view, (height, width), 0 to 1."""
@@ -105,7 +101,7 @@ class Renderer:
         alone = alone.model_copy(update={"settings": settings})
         self.prepare(alone)
         placed_view = replace(view, placement=self.placement(recipe))
-        planes = self._planes(Blender(alone), placed_view, self._kept_seen)
+        planes = self._planes(Blender(alone), placed_view, self._sight.kept)
         flat = {k: (p.reshape(3, -1) if k == BASE else p.reshape(-1)) for k, p in planes.items()}
         return mask_weights(alone, flat)[0].reshape(view.height, view.width)
 
@@ -114,18 +110,14 @@ class Renderer:
         return Blender(recipe, self._cores(recipe) if recipe.settings.tone.cores > 0 else None)
 
     def _cores(self, recipe: Recipe) -> Cores:
-        base = base_of(recipe)
-        key = (base.model_dump_json(), *(self._source(base, n).key for n in channels_of(base)))
-        with self._seen_lock:
-            found = self._known_cores.get(key)
-        if found is None:
-            view = whole_view(self.shape, _CORES_PX)
-            blender = Blender(base)
-            lab = blender.oklab(self._planes(blender, view, _seen))
-            found = Cores.of(gaussian(lab[0], recipe.settings.tone.cores_px / view.step))
-            with self._seen_lock:
-                self._known_cores = {key: found}
-        return found
+        base, px = base_of(recipe), recipe.settings.tone.cores_px
+        with self._cores_lock:  # two threads that ask at once wait for one finding
+            if self._known_cores is None or self._known_cores[0] != (base, px):
+                view = whole_view(self.shape, _CORES_PX)
+                lab = self._lab(base, view, self._sight.kept)
+                found = Cores.of(gaussian(lab[0], px / view.step))
+                self._known_cores = ((base, px), found)
+            return self._known_cores[1]
 
     def bands(
         self,
@@ -148,7 +140,7 @@ class Renderer:
         def work(band: tuple[int, int]) -> tuple[int, F32, np.ndarray]:
             y0, y1 = band
             view = View(0.0, y0 * step, step, shape[1], y1 - y0, placement)
-            code = blender.render(self._planes(blender, view, _seen))
+            code = blender.render(self._planes(blender, view, seen_afresh))
             return y1, code, quantise(code, dtype)
 
         before = cv2.getNumThreads()
@@ -172,10 +164,19 @@ class Renderer:
         """The pyramid of a companion plane, from half size on."""
         names, make = companion_of(recipe, key)
         sources = [self._source(recipe, n) for n in names]
-        what = (key, *(s.key for s in sources), *_noises(recipe, names))
+        return self._kept(
+            self._made_of(recipe, key), lambda: make([_read(s, key) for s in sources], self.shape)
+        )
+
+    def _made_of(self, recipe: Recipe, key: Key) -> Made:
+        names, _ = companion_of(recipe, key)
+        what = (key, *(self._source(recipe, n).key for n in names), *_noises(recipe, names))
         if key.kind == "lift":
-            what = (*what, recipe.figures.lifts[key.name].k)
-        return self._kept(what, lambda: make([_read(s, key) for s in sources], self.shape))
+            return (*what, recipe.figures.lifts[key.name].k)
+        if key.kind == "area":
+            mask = recipe.settings.active_masks()[int(key.name)]
+            return (*what, mask.area, mask.feather)
+        return what
 
     def _source(self, recipe: Recipe, name: str) -> PlaneSource:
         return (self.starless if recipe.channels[name].starless else self.sources)[name]
@@ -192,25 +193,33 @@ class Renderer:
             elif key.kind == "star":
                 found[key] = seen(self._star_source(blender.recipe, key), view)
             else:
-                levels = self.companion(blender.recipe, key)
-                found[key] = sample(levels, view, 1, cv2.BORDER_REPLICATE)
-        for key in blender.inputs:
-            if key.kind in SEEN:
-                found[key] = self._picture_seen(blender.recipe, key, view, seen)
+                found[key] = seen(self._companion_source(blender.recipe, key), view)
+        of_picture = [k for k in blender.inputs if k.kind in SEEN]
+        if of_picture:
+            found |= self._picture_seen(blender.recipe, of_picture, view, seen)
         return found
 
-    def _picture_seen(self, recipe: Recipe, key: Key, view: View, seen: Look) -> F32:
-        """The picture itself, smoothed, as masks and open cores see it: rendered on a coarser grid
-        about the view, so that a tile sees the same as the whole.
+    def _companion_source(self, recipe: Recipe, key: Key) -> CompanionView:
+        return CompanionView(self._made_of(recipe, key), lambda: self.companion(recipe, key))
+
+    def _picture_seen(
+        self, recipe: Recipe, keys: Sequence[Key], view: View, seen: Look
+    ) -> dict[Key, F32]:
+        """The picture itself, smoothed, as masks and open cores see it. Kept with the views: what
+        masks, tone and stars do to the picture does not change it.
         """
-        px = SMOOTH_PX if key == BASE else float(key.name)
-        near, grid = around(view, px)
-        blender = Blender(base_of(recipe))
-        lab = blender.oklab(self._planes(blender, grid, seen))
-        rows = lab if key == BASE else lab[:1]
-        soft = [gaussian(np.ascontiguousarray(r), px / grid.step) for r in rows]
-        out = np.stack([sample((r,), near, squares=False) for r in soft])
-        return out if key == BASE else out[0]
+        base = base_of(recipe)
+
+        def make() -> dict[Key, F32]:
+            return smoothed(keys, view, lambda grid: self._lab(base, grid, seen))
+
+        if seen != self._sight.kept:
+            return make()
+        return self._sight.smoothed(base, tuple(keys), view, make)
+
+    def _lab(self, base: Recipe, view: View, seen: Look) -> F32:
+        blender = Blender(base)
+        return blender.oklab(self._planes(blender, view, seen))
 
     def _star_source(self, recipe: Recipe, key: Key) -> PlaneSource:
         found = recipe.star_set()
@@ -222,23 +231,7 @@ class Renderer:
             )
         return self.stars[found.source][STARS.index(key)]
 
-    def _kept_seen(self, source: PlaneSource, view: View) -> F32:
-        """A plane through a view, kept while views of the same size are asked for: a slider moves
-        the recipe and not the view.
-        """
-        with self._seen_lock:
-            found = self._seen.get((source.key, view))
-            if found is not None:
-                self._seen.move_to_end((source.key, view))
-                return found
-        plane = source.seen(view)
-        with self._seen_lock:
-            self._seen[source.key, view] = plane
-            while sum(p.nbytes for p in self._seen.values()) > _SEEN_BYTES:
-                self._seen.popitem(last=False)
-        return plane
-
-    def _kept(self, key: tuple[object, ...], make: Callable[[], F32]) -> Pyramid:
+    def _kept(self, key: Made, make: Callable[[], F32]) -> Pyramid:
         with self._lock:  # two threads that ask at once wait for one making
             found = self._companions.get(key)
             if found is None:
@@ -247,30 +240,6 @@ class Renderer:
                     self._companions.popitem(last=False)
             self._companions.move_to_end(key)
             return found
-
-
-def around(view: View, px: float) -> tuple[View, View]:
-    """A coarser view that holds what a blur of ``px`` needs about a view, on a grid that does not
-    depend on where the view begins; and the view in that grid's own pixels.
-    """
-    step = max(view.step, 2.0 ** max(1, int(np.log2(max(px / _BLUR_SAMPLES, 1)))))
-    margin = int(np.ceil(_BLUR_REACH * px / step)) + 1
-    left, top = (int(np.floor(c / step)) - margin for c in (view.x0, view.y0))
-    right = int(np.ceil((view.x0 + view.width * view.step) / step)) + margin
-    bottom = int(np.ceil((view.y0 + view.height * view.step) / step)) + margin
-    grid = View(left * step, top * step, step, right - left, bottom - top, view.placement)
-    near = View(
-        view.x0 / step - left, view.y0 / step - top, view.step / step, view.width, view.height
-    )
-    return near, grid
-
-
-Look = Callable[[PlaneSource, View], F32]
-"""How a plane is read through a view."""
-
-
-def _seen(source: PlaneSource, view: View) -> F32:
-    return source.seen(view)
 
 
 def _read(source: PlaneSource, key: Key) -> F32 | Stars:

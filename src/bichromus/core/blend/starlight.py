@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Final
 
@@ -39,9 +40,9 @@ class Starlight:
     top: float
     sigma: float
 
-    def put(self, light: F32, planes: F32) -> None:
-        """Put the stars of planes (3, N) on linear light (3, N), in place; what grows too bright
-        keeps its hue.
+    def put(self, light: F32, planes: Sequence[F32]) -> None:
+        """Put the stars of three planes (N,) on linear light (3, N), in place; what grows too
+        bright keeps its hue.
         """
         at, stars = self.light(planes)
         if stars is None:
@@ -54,16 +55,17 @@ class Starlight:
             joined = decode(1 - (1 - one) * (1 - two))
         light[:, at] = joined / np.maximum(joined.max(0), np.float32(1))
 
-    def light(self, planes: F32) -> tuple[np.ndarray, F32 | None]:
-        """Linear light of star planes (3, N): the pixels (n,) that have any, and what they have
+    def light(self, planes: Sequence[F32]) -> tuple[np.ndarray, F32 | None]:
+        """Linear light of three star planes (N,): the pixels (n,) that have any, and what they have
         (3, n); None where there are none.
         """
-        brightest = planes.max(0)
+        brightest = np.maximum(np.maximum(planes[0], planes[1]), planes[2])
         at = np.flatnonzero(brightest > np.float32(self._least()))
         if not at.size:
             return at, None
-        top = np.ascontiguousarray(brightest[at])
-        colour = np.maximum(planes[:, at], np.float32(0)) / np.maximum(top, np.float32(1e-30))
+        top = brightest[at]
+        colour = np.maximum(np.stack([p[at] for p in planes]), np.float32(0))
+        colour /= np.maximum(top, np.float32(1e-30))
         if self.sigma > 0:
             square = (top / np.float32(self.sigma)) ** 2
             top *= square / (square + np.float32(_GATE))

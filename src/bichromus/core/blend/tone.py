@@ -5,6 +5,7 @@ bright cores.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Final
 
 import numpy as np
@@ -39,8 +40,10 @@ def open_cores(lab: F32, soft: F32, amount: float, cores: Cores) -> None:
     place: L - a w (B - m). Colour goes along.
     """
     weight = smoothstep(soft, cores.start, cores.end)
-    new = lab[0] - np.float32(amount) * weight * (soft - np.float32(cores.start))
-    _take(lab, np.clip(new, 0, 1))
+    weight *= soft - np.float32(cores.start)
+    weight *= np.float32(amount)
+    np.subtract(lab[0], weight, out=weight)
+    _take(lab, np.clip(weight, np.float32(0), np.float32(1), out=weight))
 
 
 class LightnessCurve:
@@ -49,20 +52,33 @@ class LightnessCurve:
     """
 
     def __init__(self, settings: ToneSettings) -> None:
-        x, y = zip((0.0, 0.0), *settings.points, (1.0, 1.0), strict=True)
-        nodes = np.linspace(0, 1, _NODES)
-        self._x = nodes.astype(np.float32)
-        self._y = np.clip(PchipInterpolator(x, y)(nodes), 0, 1).astype(np.float32)
+        self._y, self._rise = _nodes(settings.points)
 
     def __call__(self, lightness: F32) -> F32:
         """The lightness that comes of it."""
-        return np.interp(lightness, self._x, self._y).astype(np.float32)
+        at = np.clip(lightness, np.float32(0), np.float32(1))
+        at *= np.float32(_NODES - 1)
+        node = at.astype(np.int32)
+        at -= node
+        at *= self._rise[node]
+        at += self._y[node]
+        return np.asarray(at, np.float32)
 
     def apply(self, lab: F32) -> None:
         """On Oklab (3, N), in place."""
         _take(lab, self(lab[0]))
 
 
+@lru_cache(maxsize=8)
+def _nodes(points: tuple[tuple[float, float], ...]) -> tuple[F32, F32]:
+    """Values of the curve at even steps, and how it rises from each to the next."""
+    x, y = zip((0.0, 0.0), *points, (1.0, 1.0), strict=True)
+    nodes = np.clip(PchipInterpolator(x, y)(np.linspace(0, 1, _NODES)), 0, 1).astype(np.float32)
+    return nodes, np.append(np.diff(nodes), np.float32(0))
+
+
 def _take(lab: F32, lightness: F32) -> None:
-    lab[1:] *= lightness / np.maximum(lab[0], np.float32(_DARKEST))
+    ratio = lightness / np.maximum(lab[0], np.float32(_DARKEST))
+    lab[1] *= ratio
+    lab[2] *= ratio
     lab[0] = lightness

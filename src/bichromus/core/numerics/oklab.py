@@ -57,8 +57,9 @@ def _straight(out: F32, source: F32, knee: float, factor: float) -> None:
     """
     if float(source.min()) > knee:
         return
-    row, column = np.nonzero(source <= np.float32(knee))
-    out[row, column] = source[row, column] * np.float32(factor)
+    for to, row in zip(out, source, strict=True):
+        dark = np.flatnonzero(row <= np.float32(knee))
+        to[dark] = row[dark] * np.float32(factor)
 
 
 def decode(code: F32, out: F32 | None = None) -> F32:
@@ -69,6 +70,18 @@ def decode(code: F32, out: F32 | None = None) -> F32:
     _power(light, 2.4)
     _straight(light, code, 0.04045, 1 / 12.92)
     return light
+
+
+def lightness_of_grey(code: F32, out: F32 | None = None) -> F32:
+    """Oklab lightness of greys of sRGB code (2-D float32, 0 to 1): the cube root of their light."""
+    root = np.add(code, np.float32(0.055), out=out)
+    root *= np.float32(1 / 1.055)
+    np.maximum(root, np.float32(0.04), out=root)
+    _power(root, 2.4 / 3)
+    for to, row in zip(root, code, strict=True):
+        dark = np.flatnonzero(row <= np.float32(0.04045))
+        to[dark] = np.cbrt(row[dark] * np.float32(1 / 12.92))
+    return root
 
 
 def encode(light: F32, out: F32 | None = None) -> F32:

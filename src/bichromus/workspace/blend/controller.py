@@ -39,6 +39,7 @@ from .commands import MaskChange
 from .evidence import Evidence
 from .north import north_of
 
+_THUMBNAIL: Final = "thumbnail "
 _MADE_BY: Final = f"bichromus {__version__}"
 
 
@@ -77,6 +78,7 @@ class BlendController:
         self._evidence = Evidence()
         self._settled: tuple[BlendSettings, Recipe | None] | None = None
         self._followed: tuple[BlendSettings, bool, Channels, Layers] | None = None
+        self._unjudged: Callable[[], None] | None = None
 
     @property
     def snapshot(self) -> BlendSnapshot:
@@ -165,8 +167,17 @@ class BlendController:
         self._publish(
             channels=channels, layers=layers, renderer=renderer, recipe=recipe, previous=previous
         )
+        self._unjudged = partial(self._judge, recipe, passing)
+        if passing:  # small pictures of a moment before would only keep the large one waiting
+            self._context.previews.forget(_THUMBNAIL)
         self.recipe_changed.emit()
-        self._context.previews.request("judge", lambda: self._judge(recipe, passing))
+        if not passing:
+            self._ask_judgement()
+
+    def _ask_judgement(self) -> None:
+        work, self._unjudged = self._unjudged, None
+        if work is not None:
+            self._context.previews.request("judge", work)
 
     def _judge(self, recipe: Recipe | None, passing: bool) -> None:
         if recipe is not self._snapshot.recipe:
@@ -213,6 +224,7 @@ class BlendController:
             image = render_view(self._snapshot, request)
             if image is not None:
                 self.rendered.emit(request, image)
+            self._ask_judgement()  # while a control moves, the eye comes first
 
         self._context.previews.request("view", work)
 
@@ -247,7 +259,7 @@ class BlendController:
             with contextlib.suppress(InputError):
                 self.thumbnail.emit(name, make())
 
-        self._context.previews.request(f"thumbnail {name}", work)
+        self._context.previews.request(f"{_THUMBNAIL}{name}", work)
 
 
 def render_view(snapshot: BlendSnapshot, request: Request) -> np.ndarray | None:
@@ -291,7 +303,7 @@ def make_recipe(
     settings: BlendSettings, figures: BlendFigures, moving: Recipe | None = None
 ) -> Recipe | None:
     """The recipe of settings with what was measured; None where nothing can be blended. ``moving``
-    is the recipe that a control is moving: its balance is then kept.
+    is the recipe that a control is moving: its balance and what is cleaned are then kept.
     """
     wanted = settings
     if figures.channels and not fits(settings, figures.channels):
@@ -301,7 +313,7 @@ def make_recipe(
         balance = moving.settings.balance
         wanted = wanted.model_copy(update={"balance": balance, "balance_auto": False})
     try:
-        recipe = compose(wanted, figures, _MADE_BY)
+        recipe = compose(wanted, figures, _MADE_BY, moving)
         Blender(recipe)
     except InputError:
         return None

@@ -45,6 +45,12 @@ class Latest:
                 self._waiting[kind] = work
                 self._wake.notify()
 
+    def forget(self, beginning: str) -> None:
+        """Drop the waiting requests whose kinds begin so."""
+        with self._wake:
+            for kind in [k for k in self._waiting if k.startswith(beginning)]:
+                del self._waiting[kind]
+
     def stop(self) -> None:
         """Drop what waits and end the thread; a request in hand is left after a moment."""
         with self._wake:
