@@ -31,6 +31,7 @@ from .common import Result, apart, measure, plane
 
 SHAPE = (4176, 6248)
 NAMES = ("Ha", "O3", "S2")
+_STARRY = 0.97  # all but so many pixels hold no light of a star
 
 
 def recipe() -> Recipe:
@@ -68,7 +69,8 @@ def everything(folder: Path, out: Path) -> None:
         n: (RowSource(partial(_rows, first), flat, find_stars, f"{n} f"), HalfSource(coarse, n))
         for n in NAMES
     }
-    stars = [RowSource(partial(_rows, first), flat, find_stars, f"stars {c}") for c in "RGB"]
+    sky = np.load(folder / "stars.npy", mmap_mode="r")
+    stars = [RowSource(partial(_rows, sky), flat, find_stars, f"stars {c}") for c in "RGB"]
     figures = {
         n: figures_of(measure(SHAPE, n), Header()).model_copy(update={"starless": True})
         for n in NAMES
@@ -169,6 +171,8 @@ def run() -> list[Result]:
         folder = Path(name)
         for seed, channel in enumerate(NAMES):
             write_fits(folder / f"{channel}.fits", plane(SHAPE, seed), Header())
+        few = np.random.default_rng(9).random(SHAPE, dtype=np.float32) > _STARRY
+        np.save(folder / "stars.npy", few * np.float32(60))
         found = {}
         for way in ("ours", "everything", "plain", "nothing"):
             runs = [apart("benchmarks.export", way, folder) for _ in range(2)]

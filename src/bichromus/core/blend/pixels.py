@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Final
 
+import cv2
 import numpy as np
 
 from ..model.planes import F32
@@ -30,8 +31,9 @@ class Clipped:
 
 def quantise(code: F32, dtype: str) -> np.ndarray:
     """(3, H, W) code 0..1 to (H, W, 3) of uint16, uint8 or float32."""
-    seen = np.moveaxis(code, 0, -1)
-    if dtype == "float32":
-        return np.ascontiguousarray(seen)
-    top = np.float32(_TOP[dtype])
-    return (seen * top + np.float32(0.5)).astype(dtype)
+    planes = list(code)
+    if dtype != "float32":
+        scaled = code * np.float32(_TOP[dtype])
+        scaled += np.float32(0.5)
+        planes = list(scaled.astype(dtype))
+    return np.asarray(cv2.merge(planes), dtype)

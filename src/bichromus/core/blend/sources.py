@@ -73,7 +73,10 @@ class RowSource:
     def clean(self, y0: int, y1: int) -> F32:
         """Rows y0 to y1 without their background."""
         out = np.array(self.rows(y0, y1), np.float32)
-        out -= self.background.rows(y0, y1)
+        if self.background.bx or self.background.by:
+            out -= self.background.rows(y0, y1)
+        elif self.background.a:
+            out -= np.float32(self.background.a)
         return out
 
     def half_res(self) -> F32:

