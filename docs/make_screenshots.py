@@ -172,7 +172,7 @@ def main() -> int:
         blend.sections.open(blend.finishing)
         blend.finishing.toggle_crop()
         shot("blend-crop")
-        blend.finishing.leave_crop()
+        blend.frame.leave()
         window.close()
     return 0
 

@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QWidget
 from pytestqt.qtbot import QtBot
 from standing import stands
 
+from bichromus.app.canvas.canvas import Canvas
 from bichromus.app.shell.window import Window
 from bichromus.app.steps.blend import BlendStep
 
@@ -89,7 +90,7 @@ def test_lines_lie_on_broadband_and_say_how_much(qtbot: QtBot, window: Window) -
     qtbot.waitUntil(lambda: step.mix.note.text() == "Ha on RGB", timeout=10_000)
     assert step.mix.amounts["Ha"].isVisible()
     assert not step.mix.amounts["Hb"].isVisible()
-    assert "stars" in step.mix.white.text()
+    assert "stars" in step.mix.white.words.text()
     step.mix.amounts["Ha"].slider.setFocus()
     press(qtbot, step.mix.amounts["Ha"].slider, Qt.Key.Key_PageUp)
     lift = window.session.document
@@ -192,3 +193,81 @@ def test_north_goes_up_where_the_stacks_know_it(qtbot: QtBot, window: Window) ->
         timeout=5_000,
     )
     qtbot.waitUntil(lambda: "whole" not in step.finishing.note.text(), timeout=5_000)
+
+
+def test_white_is_drawn_or_typed_and_where_lines_act_is_seen(qtbot: QtBot, window: Window) -> None:
+    step = blend_of(window)
+    blend, saved = window.session.blend, window.session.document
+    blend.set_mapping("ha-rgb")
+    settled(qtbot, window)
+    assert blend.snapshot.recipe is not None
+    by_stars = blend.snapshot.recipe.figures.white.gains
+    white = step.mix.white
+    white.by.put("region")
+    assert saved.saved.blend.white.by == "stars"  # there is no region yet
+    assert window.canvas.frame is not None
+    assert not step.finishing.is_cropping
+    drag(qtbot, window.canvas, at(window, 320, 214), at(window, 340, 224))
+    press(qtbot, window.canvas, Qt.Key.Key_Return)
+    qtbot.waitUntil(lambda: saved.saved.blend.white.by == "region", timeout=5_000)
+    assert saved.saved.blend.finish.crop is None  # the frame was not a crop's
+    assert saved.saved.blend.white.region is not None
+    settled(qtbot, window)
+    by_region = blend.snapshot.recipe.figures.white.gains
+    assert by_region != by_stars
+    assert "region drawn" in white.words.text()
+    white.by.put("typed")
+    qtbot.waitUntil(lambda: "typed" in white.words.text(), timeout=10_000)
+    assert saved.saved.blend.white.gains == by_region  # nothing jumps
+    press(qtbot, white.gains[0].slider, Qt.Key.Key_PageUp)
+    qtbot.waitUntil(lambda: saved.saved.blend.white.gains[0] > by_region[0], timeout=5_000)
+    settled(qtbot, window)
+    bright = pixels(window).mean()
+    step.mix.where.click()
+    qtbot.waitUntil(lambda: pixels(window).mean() < 0.95 * bright, timeout=10_000)
+    assert step.mix.where.text() == "back to the picture"
+    window.go("publish")
+    assert not window.canvas.lines_shown
+    for _ in range(4):
+        window.undo()
+    assert saved.saved.blend.white.by == "stars"
+
+
+def pixels(window: Window) -> np.ndarray:
+    found = window.canvas.pixels
+    assert found is not None
+    return found
+
+
+def test_a_slow_picture_comes_coarsely_while_a_hand_moves(qtbot: QtBot) -> None:
+    answered = []
+    canvas = Canvas()
+    qtbot.addWidget(canvas)
+    canvas.resize(300, 200)
+    canvas.set_shape((2000, 3000))
+    canvas.wanted.connect(answered.append)
+    canvas.show()
+
+    def answer(pace_s: float) -> None:
+        asked = answered[-1]
+        number, begun = canvas._pace._asked
+        if number == asked.id:
+            canvas._pace._asked = (number, begun - pace_s)
+        canvas.show_answer(asked, np.zeros((asked.view.height, asked.view.width, 3), np.uint8))
+
+    canvas.ask()
+    whole = answered[-1].view
+    answer(0.0)
+    canvas._pace.slow = False
+    canvas.ask(moving=True)
+    assert answered[-1].view == whole
+    answer(10.0)
+    canvas.ask(moving=True)
+    coarse = answered[-1].view
+    assert coarse.step == 2 * whole.step
+    assert coarse.width == pytest.approx(whole.width / 2, abs=1)
+    answer(10.0)
+    qtbot.waitUntil(lambda: answered[-1].view == whole, timeout=5_000)  # it rests
+    answer(0.0)
+    canvas.ask(moving=True)
+    assert answered[-1].view.step == whole.step or canvas._pace.slow

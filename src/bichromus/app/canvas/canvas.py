@@ -46,6 +46,7 @@ class Canvas(PictureView):
         self.before = False
         self.view_mode = ""
         self.mask_shown = -1
+        self.lines_shown = False
         self._whole = False
         self._before_alone: tuple[str, str] | None = None
         self._marks: tuple[Mark, ...] = ()
@@ -136,6 +137,12 @@ class Canvas(PictureView):
             self.mask_shown = number
             self.ask()
 
+    def set_lines_shown(self, on: bool) -> None:
+        """Show where lines on top act, or the picture."""
+        if on != self.lines_shown:
+            self.lines_shown = on
+            self.ask()
+
     def set_marks(self, marks: Sequence[Mark]) -> None:
         """Marks over the picture, in its pixels."""
         if tuple(marks) != self._marks:
@@ -201,6 +208,7 @@ class Canvas(PictureView):
                 view_mode=view_mode,
                 finished=self._own is None,
                 mask=self.mask_shown,
+                lines=self.lines_shown,
             )
         )
 

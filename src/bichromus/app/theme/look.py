@@ -143,6 +143,13 @@ def font(points: float = 10.0, weight: QFont.Weight = QFont.Weight.Normal) -> QF
     return made
 
 
+def _tick(t: Theme) -> str:
+    """The tick of a checked box, dark on a light one and light on a dark one."""
+    kind = "dark" if QColor(t.text).lightness() > QColor(t.panel).lightness() else "light"
+    found = files("bichromus.app.theme").joinpath("icons", f"tick-{kind}.svg")
+    return str(found).replace("\\", "/")
+
+
 def style_sheet(t: Theme) -> str:
     """Everything that is not painted by hand."""
     return f"""
@@ -203,6 +210,7 @@ def style_sheet(t: Theme) -> str:
     QRadioButton::indicator {{ border-radius: 7px; }}
     QCheckBox::indicator:checked, QRadioButton::indicator:checked {{ background: {t.text};
         border-color: {t.text}; }}
+    QCheckBox::indicator:checked {{ image: url("{_tick(t)}"); }}
     QCheckBox:focus, QRadioButton:focus {{ color: {t.strong}; }}
     QScrollArea, QScrollArea > QWidget > QWidget {{ background: {t.panel}; border: 0; }}
     QScrollBar:vertical {{ background: transparent; width: 8px; margin: 0; }}

@@ -24,7 +24,7 @@ from ..numerics.smoothing import gaussian
 from .colour_stage import mask_weights
 from .companions import companion_of, half_size
 from .engine import Blender
-from .inputs import BASE, DISCS, READ, SEEN, STARS, Key, base_of, inputs_of
+from .inputs import BASE, DISCS, READ, SEEN, STARS, Key, base_of, inputs_of, lines_on_top
 from .pixels import Clipped, quantise
 from .sight import CompanionView, Look, Made, Sight, seen_afresh, smoothed
 from .sources import PlaneSource
@@ -104,6 +104,15 @@ class Renderer:
         planes = self._planes(Blender(alone), placed_view, self._sight.kept)
         flat = {k: (p.reshape(3, -1) if k == BASE else p.reshape(-1)) for k, p in planes.items()}
         return mask_weights(alone, flat)[0].reshape(view.height, view.width)
+
+    def lifted(self, recipe: Recipe, view: View) -> F32:
+        """How far lines on top act on each pixel of a view, (height, width), 0 to 1."""
+        view = replace(view, placement=self.placement(recipe))
+        out = np.zeros((view.height, view.width), np.float32)
+        for name in lines_on_top(recipe):
+            source = self._companion_source(recipe, Key("lift", name))
+            np.maximum(out, self._sight.kept(source, view), out=out)
+        return out
 
     def _blender(self, recipe: Recipe) -> Blender:
         """Made ready, with what it must know of the whole picture."""

@@ -273,7 +273,7 @@ def render_view(snapshot: BlendSnapshot, request: Request) -> np.ndarray | None:
             return None
         masks = recipe.settings.masks
         mask = masks[request.mask] if 0 <= request.mask < len(masks) else None
-        return renderer.blend(recipe, view, mask)
+        return renderer.blend(recipe, view, mask, request.lines)
     if not renderer.knows(request.alone):
         return None
     if request.nine:

@@ -103,17 +103,20 @@ class ChannelRenderer:
         """Height and width of the finished picture."""
         return self.shape if recipe is None else self.blender.shape_of(recipe)
 
-    def blend(self, recipe: Recipe, view: View, mask: Mask | None = None) -> RGB8:
+    def blend(
+        self, recipe: Recipe, view: View, mask: Mask | None = None, lines: bool = False
+    ) -> RGB8:
         """The picture through a view, (height, width, 3) bytes, rendered in two threads; with a
-        ``mask``, what it does not take is dimmed.
+        ``mask``, what it does not take is dimmed; with ``lines``, what lines on top leave.
         """
         self.blender.prepare(recipe)
 
         def work(part: View) -> RGB8:
             code = self.blender.code(recipe, part)
             if mask is not None:
-                weight = self.blender.weight(recipe, mask, part)
-                code = code * (np.float32(_DIMMED) + np.float32(1 - _DIMMED) * weight)
+                code = _dimmed(code, self.blender.weight(recipe, mask, part))
+            if lines:
+                code = _dimmed(code, self.blender.lifted(recipe, part))
             return to_bytes(code)
 
         if view.height < _TWO_THREADS_FROM:
@@ -270,6 +273,11 @@ def grey(prepared: Prepared, recipe: Recipe | None, plane: F32) -> F32:
     white = max((figures.white or 0) * gain, 1.0)
     curve = Curve(recipe.settings.stretch if recipe else Stretch(), white)
     return np.clip(curve(plane * np.float32(gain)), 0, 1)
+
+
+def _dimmed(code: F32, weight: F32) -> F32:
+    """Code (3, H, W) with what a weight does not take darkened."""
+    return code * (np.float32(_DIMMED) + np.float32(1 - _DIMMED) * weight)
 
 
 def to_bytes(code: F32) -> RGB8:

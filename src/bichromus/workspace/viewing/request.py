@@ -29,7 +29,7 @@ class Request:
     to one, in a sheet of the view's size; ``view_mode`` is what is shown of a channel alone:
     nothing for itself, or one of VIEW_MODES. A view that is ``finished`` is one of the picture as
     it is presented, cropped and turned; else of the channels' grid. ``mask`` is the number of a
-    mask to be seen.
+    mask to be seen; ``lines``: where lines on top act is to be seen.
     """
 
     id: int
@@ -40,3 +40,4 @@ class Request:
     view_mode: str = ""
     finished: bool = True
     mask: int = -1
+    lines: bool = False

@@ -14,6 +14,9 @@ from ..step import StepContext
 from .bindings import SwitchBinding, ValueBinding
 from .section import Section
 
+_REMOVED = "see what is taken off"
+_BACK = "back to the picture"
+
 
 class BalanceSection(Section):
     """The dial, the cleaning, and what comes of them for each channel."""
@@ -52,7 +55,7 @@ class BalanceSection(Section):
             "How much of the noise that can be told from light is taken off: 0 nothing, 1 all.",
         )
         self.removed = button(
-            "see what is taken off", "The noise taken off the channel that is cleaned most", "quiet"
+            _REMOVED, "The noise taken off the channel that is cleaned most", "quiet"
         )
         self.removed.setCheckable(True)
         self.removed.clicked.connect(self._show_removed)
@@ -88,6 +91,8 @@ class BalanceSection(Section):
 
     def _show_removed(self, on: bool) -> None:
         """On the stage: what is taken off the channel that is cleaned most, or the picture."""
+        self.removed.setChecked(on)
+        self.removed.setText(_BACK if on else _REMOVED)
         recipe, canvas = self.snapshot.recipe, self.context.canvas
         cleaned = recipe.cleaned if recipe is not None else {}
         if not on or not cleaned:
@@ -99,7 +104,8 @@ class BalanceSection(Section):
 
     def leave(self) -> None:
         """Back to the picture."""
-        self.removed.setChecked(False)
+        if self.removed.isChecked():
+            self._show_removed(False)
 
     def state_line(self) -> str:
         return "automatic" if self.session.state.blend.balance_auto else "by hand"

@@ -5,16 +5,17 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Final
 
-from PyQt6.QtWidgets import QHBoxLayout, QPushButton, QSizePolicy, QWidget
+from PyQt6.QtWidgets import QPushButton
 
 from ....core.model.settings import Finish
-from ...canvas.crop import whole_frame
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import button, label
 from ...widgets.slider import ValueSlider
 from ..step import StepContext
 from .bindings import SwitchBinding
+from .rows import row_of
 from .section import Section
+from .stage_frame import Rectangle, StageFrame
 
 _RATIOS: Final = (
     ("free", 0.0),
@@ -36,12 +37,13 @@ class FinishSection(Section):
 
     title = "Finish"
 
-    def __init__(self, context: StepContext) -> None:
+    def __init__(self, context: StepContext, frame: StageFrame) -> None:
         super().__init__(context)
+        self._frame = frame
         self.crop_button = button("Crop…", "Draw what is kept, over the whole picture (Shift+F)")
         self.crop_button.clicked.connect(self.toggle_crop)
         self.take = button("Take it", "Keep what is inside the frame (Return)", "primary")
-        self.take.clicked.connect(self.take_crop)
+        self.take.clicked.connect(frame.accept)
         self.ratio = ChoiceBox("proportions", "Proportions that the frame keeps")
         self.ratio.addItems([words for words, _ in _RATIOS])
         self.ratio.activated.connect(self._hold_ratio)
@@ -88,8 +90,7 @@ class FinishSection(Section):
             self.trim,
             self.words,
         )
-        context.canvas.cropped.connect(self._show_size)
-        context.canvas.accepted.connect(self.take_crop)
+        frame.changed.connect(self._show_cropping)
         self.cropping.setVisible(False)
 
     def _does(self, text: str, tip: str, run: Callable[[], object]) -> QPushButton:
@@ -150,67 +151,36 @@ class FinishSection(Section):
 
     @property
     def is_cropping(self) -> bool:
-        """Whether the frame is on the stage."""
-        return self.context.canvas.frame is not None
+        """Whether the frame is on the stage for a crop."""
+        return self._frame.is_of(self)
 
     def toggle_crop(self) -> None:
         """Show the frame over the whole picture, or put it away."""
         if self.is_cropping:
-            self.leave_crop()
+            self._frame.leave()
             return
-        renderer = self.snapshot.renderer
-        if renderer is None:
-            return
-        canvas = self.context.canvas
-        canvas.set_alone(None, None, renderer.shape, whole=True)
-        canvas.set_frame(whole_frame(renderer.shape, self.finish.crop))
-        canvas.setFocus()
         self.ratio.setCurrentIndex(0)
-        self.cropping.setVisible(True)
-        self.crop_button.setText("Leave it")
-        self._show_size()
+        self._frame.begin(self, self.finish.crop, self._take_crop)
 
-    def take_crop(self) -> None:
-        """Keep what is inside the frame."""
-        frame, renderer = self.context.canvas.frame, self.snapshot.renderer
-        if frame is None or renderer is None:
-            return
-        height, width = renderer.shape
-        crop = frame.rectangle if frame.rectangle != (0, 0, width, height) else None
-        self.leave_crop()
+    def _take_crop(self, crop: Rectangle | None) -> None:
         if crop != self.finish.crop:
             self._set("crop", crop=crop)
 
-    def leave_crop(self) -> None:
-        """Put the frame away."""
-        if not self.is_cropping:
-            return
-        self.context.canvas.set_frame(None)
-        self.context.canvas.set_alone(None)
-        self.cropping.setVisible(False)
-        self.crop_button.setText("Crop…")
-        self._show_size()
-
     def _hold_ratio(self, index: int) -> None:
-        frame = self.context.canvas.frame
-        if frame is None:
-            return
-        ratio = _RATIOS[index][1]
-        if ratio < 0:
-            ratio = frame.shape[1] / frame.shape[0]
-        self.context.canvas.set_frame(frame.with_ratio(ratio))
-        self._show_size()
+        if self.is_cropping:
+            self._frame.hold(_RATIOS[index][1])
 
     # --- what is shown ---
 
-    def _show_size(self) -> None:
-        frame = self.context.canvas.frame
-        if frame is not None:
+    def _show_cropping(self) -> None:
+        frame = self._frame.frame
+        on = self.is_cropping and frame is not None
+        self.cropping.setVisible(on)
+        self.crop_button.setText("Leave it" if on else "Crop…")
+        self.words.setVisible(on)
+        if on and frame is not None:
             x0, y0, x1, y1 = frame.rectangle
             self.words.setText(f"Keeps {x1 - x0} × {y1 - y0} px.")
-        else:
-            self.words.setText("")
-        self.words.setVisible(bool(self.words.text()))
 
     def state_line(self) -> str:
         renderer, recipe = self.snapshot.renderer, self.snapshot.recipe
@@ -232,17 +202,3 @@ class FinishSection(Section):
         super().show_state()
         free = self.finish.turn - 90.0 * round(self.finish.turn / 90)
         self.free.set_value(round(free, 1))
-
-
-def row_of(*widgets: QWidget) -> QWidget:
-    """Widgets side by side."""
-    made = QWidget()
-    row = QHBoxLayout(made)
-    row.setContentsMargins(0, 2, 0, 2)
-    row.setSpacing(6)
-    for widget in widgets:
-        widget.setSizePolicy(QSizePolicy.Policy.Maximum, QSizePolicy.Policy.Fixed)
-        widget.setMinimumWidth(20)
-        row.addWidget(widget)
-    row.addStretch(1)
-    return made

@@ -14,7 +14,7 @@ from ...widgets.choice import ChoiceBox
 from ...widgets.fold import button
 from ...widgets.slider import ValueSlider
 from ..step import StepContext
-from .finish import row_of
+from .rows import row_of
 from .section import Section
 
 _HUE: Final = (250.0, 40.0, 20.0)
@@ -221,7 +221,7 @@ class MasksSection(Section):
         self.gain_of = ChoiceBox("channel raised here", "The channel that is raised in this part")
         self.gain_of.activated.connect(self._choose_gain)
         self.draw_add = button("draw", "Draw parts into the area; again to stop (Shift+D)")
-        self.draw_take = button("rub out", "Take parts out of the area; again to stop (Ctrl+D)")
+        self.draw_take = button("rub out", "Take parts out of the area; again to stop (Shift+E)")
         self.draw_add.setCheckable(True)
         self.draw_take.setCheckable(True)
         self.draw_add.clicked.connect(lambda on: self.set_drawing(on, True))

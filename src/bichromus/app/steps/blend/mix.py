@@ -4,19 +4,23 @@ from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
 
+from ....core.blend.inputs import lines_on_top
 from ....core.blend.lifts import INTO
 from ....core.blend.luminance import shares_of
 from ....core.blend.mappings import MAPPINGS, mapping_words
 from ....core.model.channel import COLOURS
 from ....core.model.recipe import Recipe
 from ....workspace.session import Session
-from ...widgets.fold import button, label
+from ...widgets.fold import button
 from ...widgets.mixtable import MixTable
 from ..step import StepContext
 from .bindings import Binding, ChoiceBinding, SwitchBinding, ValueBinding
 from .section import Section
+from .stage_frame import StageFrame
+from .white import WhiteControls
 
-_FEW_STARS = 80
+_WHERE = "see where they act"
+_BACK = "back to the picture"
 
 
 class MixSection(Section):
@@ -25,7 +29,7 @@ class MixSection(Section):
     title = "Mix"
     luminance_asked = pyqtSignal()
 
-    def __init__(self, context: StepContext) -> None:
+    def __init__(self, context: StepContext, frame: StageFrame) -> None:
         super().__init__(context)
         self._all_rows = False
         self.table = MixTable()
@@ -37,22 +41,14 @@ class MixSection(Section):
         )
         self.rows_button.clicked.connect(self._toggle_rows)
         self.mapping_controls = self._controls()
-        self.white = label("", "muted", wrap=True)
-        self.white.setToolTip(
-            "Red, green and blue keep the ratios that make the middle star of the field white,\n"
-            "however loud the nebula is in each."
-        )
-        self.field_hue = SwitchBinding(
-            self.session,
-            "field stars are warm",
-            "white.field_hue",
-            "the middle star is a warm one",
-            "Most field stars are a little warmer than white: keep that hue.",
-        )
+        self.white = WhiteControls(self.session, frame)
+        self.where = button(_WHERE, "Darken what the lines on top leave as it is", "quiet")
+        self.where.setCheckable(True)
+        self.where.clicked.connect(self._show_where)
         self.add_all(self.table, self.rows_button)
         for controls in self.mapping_controls.values():
             self.add_all(*controls)
-        self.add_all(self.white, self.field_hue)
+        self.add_all(self.where, self.white)
 
     def _controls(self) -> dict[str, tuple[Binding, ...]]:
         """Controls by what a mapping calls for."""
@@ -151,10 +147,24 @@ class MixSection(Section):
                 self.share.slider.set_value(recipe.settings.green_share)
         for name, amount in self.amounts.items():
             amount.setVisible(name in recipe.settings.lifted)
+        lifted = bool(lines_on_top(recipe))
+        self.where.setVisible(lifted)
+        if self.where.isChecked() and not lifted:
+            self.leave()
         broad = set(COLOURS) <= set(recipe.settings.used())
         self.white.setVisible(broad)
-        self.white.setText(_white_words(recipe) if broad else "")
-        self.field_hue.setVisible(broad and recipe.settings.white.by == "stars")
+        if broad:
+            self.white.show_recipe(recipe)
+
+    def _show_where(self, on: bool) -> None:
+        """On the stage: where lines on top act, or the picture."""
+        self.where.setChecked(on)
+        self.where.setText(_BACK if on else _WHERE)
+        self.context.canvas.set_lines_shown(on)
+
+    def leave(self) -> None:
+        """Back to the picture."""
+        self._show_where(False)
 
 
 class LiftAmount(ValueBinding):
@@ -189,18 +199,3 @@ def _lifted(recipe: Recipe) -> dict[str, dict[str, float]]:
         for output, share in INTO[name].items():
             found.setdefault(output, {})[name] = share * recipe.settings.lift.of(name)
     return found
-
-
-def _white_words(recipe: Recipe) -> str:
-    white, by = recipe.figures.white, recipe.settings.white.by
-    each = zip(COLOURS, white.gains, strict=True)
-    gains = " · ".join(f"{n}\u00a0×\u00a0{g:.2f}" for n, g in each)
-    if by == "region":
-        return f"White from the region drawn: {gains}."
-    if by == "typed":
-        return f"White as typed: {gains}."
-    if not white.stars:
-        return "Too few stars tell the white: red, green and blue stand as they came."
-    unsure = f", within {100 * (white.error or 0):.1f} %" if white.error else ""
-    few = " only" if white.stars < _FEW_STARS else ""
-    return f"White from{few} {white.stars} stars{unsure}: {gains}."

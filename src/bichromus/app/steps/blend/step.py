@@ -19,6 +19,7 @@ from .luminance import LuminanceSection
 from .masks import MasksSection
 from .mix import MixSection
 from .section import Section, Sections
+from .stage_frame import StageFrame
 from .stars import StarsSection
 from .tone import ColourSection, FullToneSection
 
@@ -39,12 +40,13 @@ class BlendStep(Step):
         self.sheet = Sheet("palettes")
         self.sheet.chosen.connect(self.session.blend.set_mapping)
         self.bottom_panel = self.sheet
-        self.mix = MixSection(context)
+        self.frame = StageFrame(context)
+        self.mix = MixSection(context, self.frame)
         self.balance = BalanceSection(context)
         self.stars = StarsSection(context)
         self.luminance = LuminanceSection(context)
         self.masks = MasksSection(context)
-        self.finishing = FinishSection(context)
+        self.finishing = FinishSection(context, self.frame)
         self.sections = Sections(
             self.inspector,
             context.bridge,
@@ -94,9 +96,10 @@ class BlendStep(Step):
 
     def leave(self) -> None:
         super().leave()
-        self.finishing.leave_crop()
+        self.frame.leave()
         self.masks.stop()
         self.balance.leave()
+        self.mix.leave()
 
     def select(self, channel: str) -> None:
         if self.active:
@@ -172,7 +175,7 @@ class BlendStep(Step):
                 "blend masks",
             ),
             blend(
-                "mask-rub", "Rub the mask out", "Ctrl+D", partial(self._draw, False), "blend masks"
+                "mask-rub", "Rub the mask out", "Shift+E", partial(self._draw, False), "blend masks"
             ),
             *(self._opens(section) for section in self.sections.all),
             blend("next-palette", "Next palette", "P", partial(self.step_palette, 1), _WORDS),
