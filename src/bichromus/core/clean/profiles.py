@@ -1,147 +1,232 @@
-"""Stars as Moffat profiles beside one another: each fitted on what the others leave."""
+"""The shape of the stars of a plane: elliptical Moffat profiles (Moffat 1969) integrated over the
+pixels, with what bright stars show beside them (Anderson & King 2000).
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import Final
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
-from ..model.planes import F32, Mask
+from ..model.planes import F32
+from ..numerics.bands import ordered_parallel
 
-WINGS: Final = 0.05
-"""A profile is drawn down to so many sigma."""
-_REACH: Final = 90
-_WIDTHS: Final = (0.88, 1.0, 1.14, 1.32, 1.6, 2.0)
-_KNOT: Final = 1.7
-_BRIGHT: Final = 60.0  # sigma; above, the width is free
-_FULL: Final = 0.9  # of the top value: left out of the fit
-_FEWEST_PIXELS: Final = 14
-_FAINTEST: Final = 4.0  # sigma; below, nothing is drawn
+F64 = NDArray[np.float64]
+Floats = NDArray[np.floating]
 
-
-@dataclass
-class Star:
-    """Place and amplitude of one star; ``full_px`` is the radius of its full core, 0 for none.
-    Amplitude 0: no star.
-    """
-
-    x: float
-    y: float
-    amplitude: float
-    width: float
-    full_px: float = 0.0
+AMPLITUDE, X, Y, WIDTH, E1, E2, BETA = range(7)
+"""Columns of the parameters of a star: amplitude, place, ln FWHM, two of its ellipse, ln beta."""
+PARAMETERS: Final = 7
+TABLE_STEP: Final = 0.5
+"""Pixels between points of the residual table."""
+_GAUSS: Final = 0.5 / np.sqrt(3)  # two Gauss-Legendre points a side integrate a pixel
+_LEAST_U: Final = 1e-3
+_BATCH: Final = 256  # stars whose boxes have the same size
+_THREADS: Final = 2
+_AT_ONCE: Final = 60_000  # pixels evaluated at once: they stay in the cache
+FURTHEST_PX: Final = 90
+"""No profile is drawn further out: what is beyond is sky."""
 
 
 @dataclass(frozen=True)
-class Plate:
-    """What the stars are fitted on: the plane, where it was seen, its noise, the stars' shape, and
-    where it is full.
+class Second:
+    """A second, wider Moffat profile in all stars: its share of the amplitude, how many times wider
+    it is than the first (ln), and its ln beta.
     """
 
-    plane: F32
-    seen: Mask
-    sigma: float
-    beta: float
-    width: Callable[[float, float], float]
-    top: float | None = None
+    share: float
+    ln_ratio: float
+    ln_beta: float
 
 
-def profile(dx: np.ndarray, dy: np.ndarray, width: float, beta: float) -> np.ndarray:
-    """A Moffat profile of peak 1 (Moffat 1969)."""
-    alpha2 = (width / 2) ** 2 / (2 ** (1 / beta) - 1)
-    return np.asarray((1 + (dx * dx + dy * dy) / alpha2) ** -beta)
-
-
-def fit_star(plate: Plate, model: F32, star: Star, first: bool) -> None:
-    """Amplitude, place and (of bright stars) width of one star beside the model of all others; the
-    model follows.
+def moffat(dx: Floats, dy: Floats, p: F64, second: Second | None = None) -> Floats:
+    """Profiles of amplitude 1, integrated over pixels at ``dx``, ``dy`` (N, P) from the middles of
+    stars of parameters ``p`` (N, 7): (N, P), in the precision of ``dx``.
     """
-    if star.amplitude > 0:
-        add_star(model, star, -1.0, plate)
-    own = plate.width(star.x, star.y)
-    bright = star.full_px > 0 or star.amplitude > _BRIGHT * plate.sigma
-    core = int(np.ceil((4 if bright else 2.2) * own + 1.5 * star.full_px))
-    box = _box(star, core, plate.plane.shape)
-    use = plate.seen[box].copy()
-    if plate.top is not None:
-        full = (plate.plane[box] > _FULL * plate.top).astype(np.uint8)
-        use &= cv2.dilate(full, np.ones((3, 3), np.uint8)) == 0
-    if use.sum() < _FEWEST_PIXELS:
-        star.amplitude = 0.0
-        return
-    widths = [own * w for w in _WIDTHS] if bright else [own] if first else [own, own * _KNOT]
-    rows, columns = np.nonzero(use)
-    data = (plate.plane[box][rows, columns] - model[box][rows, columns]).astype(float)
-    terms, star.width = _best(
-        data,
-        columns + (box[1].start - star.x),
-        rows + (box[0].start - star.y),
-        widths,
-        core,
-        plate.beta,
-    )
-    if star.width > (_KNOT - 0.01) * own and not star.full_px:
-        star.amplitude = 0.0  # too soft for a star: a knot of the nebula
-        return
-    star.amplitude = max(float(terms[0]), 0.0)
-    if star.amplitude <= _FAINTEST * plate.sigma:
-        star.amplitude = 0.0
-        return
-    star.x += float(np.clip(terms[1] / star.amplitude, -0.6, 0.6))
-    star.y += float(np.clip(terms[2] / star.amplitude, -0.6, 0.6))
-    add_star(model, star, 1.0, plate)
+    p = p.astype(dx.dtype)
+    out = np.zeros(np.broadcast_shapes(dx.shape, dy.shape), dx.dtype)
+    for share, ln_beta, ln_width in _components(p, second):
+        for ox, oy in _POINTS:
+            out += out.dtype.type(share) * _at(dx + ox, dy + oy, p, ln_beta, ln_width)[0]
+    return out / out.dtype.type(len(_POINTS))
 
 
-def _best(
-    data: np.ndarray, dx: np.ndarray, dy: np.ndarray, widths: list[float], core: int, beta: float
-) -> tuple[np.ndarray, float]:
-    """Least squares on [P, Px, Py, 1, x, y] for each width; the terms and the width that leave
-    least.
+def moffat_slopes(dx: F64, dy: F64, p: F64, second: Second | None = None) -> tuple[F64, F64]:
+    """The same with its derivatives by x, y, ln FWHM, the ellipse and ln beta (N, P, 6)."""
+    x, y, stars = dx.astype(np.float32), dy.astype(np.float32), p.astype(np.float32)
+    value = np.zeros(np.broadcast_shapes(dx.shape, dy.shape))
+    slopes = np.zeros((*value.shape, 6))
+    for number, (share, ln_beta, ln_width) in enumerate(_components(stars, second)):
+        for ox, oy in _POINTS:
+            one, slope = _slope(x + ox, y + oy, stars, ln_beta, ln_width)
+            value += share * one
+            slopes[:, :, : 5 if number else 6] += share * slope[:, :, : 5 if number else 6]
+    return value / len(_POINTS), slopes / len(_POINTS)
+
+
+_POINTS: Final = tuple(
+    (np.float32(x), np.float32(y)) for x in (-_GAUSS, _GAUSS) for y in (-_GAUSS, _GAUSS)
+)
+
+
+def _components(p: Floats, second: Second | None) -> list[tuple[float, Floats, Floats]]:
+    """Share, ln beta and ln FWHM (N, 1) of the profiles that a star is made of."""
+    beta, width = p[:, BETA, None], p[:, WIDTH, None]
+    if second is None:
+        return [(1.0, beta, width)]
+    wide = np.full_like(beta, second.ln_beta)
+    ratio = p.dtype.type(second.ln_ratio)
+    return [(1 - second.share, beta, width), (second.share, wide, width + ratio)]
+
+
+def _slope(
+    x: Floats, y: Floats, p: Floats, ln_beta: Floats, ln_width: Floats
+) -> tuple[Floats, Floats]:
+    one, ln_u, s, q, beta = _at(x, y, p, ln_beta, ln_width)
+    by_u = -beta * one * np.exp(-ln_u)
+    a, b, c = (1 + p[:, E1, None]), (1 - p[:, E1, None]), 2 * p[:, E2, None]
+    s_by_ln_beta = -4 * np.exp(-2 * ln_width) * 2 ** (1 / beta) * np.float32(np.log(2)) / beta
+    by_q = by_u * s
+    slope = np.empty((*one.shape, 6), np.float32)
+    slope[:, :, 0] = by_q * -(2 * a * x + c * y)
+    slope[:, :, 1] = by_q * -(2 * b * y + c * x)
+    slope[:, :, 2] = by_q * q * -2
+    slope[:, :, 3] = by_q * (x * x - y * y)
+    slope[:, :, 4] = by_q * 2 * x * y
+    slope[:, :, 5] = -beta * one * ln_u + by_u * q * s_by_ln_beta
+    return one, slope
+
+
+def _at(
+    x: Floats, y: Floats, p: Floats, ln_beta: Floats, ln_width: Floats
+) -> tuple[Floats, Floats, Floats, Floats, Floats]:
+    beta = np.exp(ln_beta)
+    s = 4 * (2 ** (1 / beta) - 1) * np.exp(-2 * ln_width)
+    q = (1 + p[:, E1, None]) * x * x + (1 - p[:, E1, None]) * y * y + 2 * p[:, E2, None] * x * y
+    ln_u = np.log(np.maximum(1 + s * q, np.float32(_LEAST_U)))
+    return np.exp(-beta * ln_u), ln_u, s, q, beta
+
+
+@dataclass(frozen=True)
+class Shape:
+    """The shape of the stars over a plane of ``extent`` (H, W): ln FWHM and the ellipse as
+    quadratics (3, 6) of the place, one ``ln_beta``, a ``second`` profile
+    where one does not tell cores and wings alike, and a ``table`` (n, n) of what is left of
+    bright stars, per amplitude, at steps of half a pixel about the middle.
     """
-    best: tuple[float, np.ndarray, float] | None = None
-    r2 = dx * dx + dy * dy
-    matrix = np.empty((len(data), 6))
-    matrix[:, 3], matrix[:, 4], matrix[:, 5] = 1.0, dx / core, dy / core
-    power = float(data @ data)
-    for width in widths:
-        alpha2 = (width / 2) ** 2 / (2 ** (1 / beta) - 1)
-        matrix[:, 0] = (1 + r2 / alpha2) ** -beta
-        step = 2 * beta * matrix[:, 0] / (alpha2 + r2)
-        matrix[:, 1], matrix[:, 2] = step * dx, step * dy
-        right = matrix.T @ data
-        normal = matrix.T @ matrix
-        normal.flat[::7] *= 1 + 1e-9  # a star of one pixel leaves its slopes open
-        terms = np.linalg.solve(normal, right)
-        left = power - float(terms @ right)
-        if best is None or left < best[0]:
-            best = left, terms, width
-    assert best is not None
-    return best[1], best[2]
+
+    extent: tuple[int, int]
+    quadratics: F64
+    ln_beta: float
+    second: Second | None = None
+    table: F32 | None = field(default=None, compare=False)
+
+    @classmethod
+    def even(cls, extent: tuple[int, int], fwhm: float, beta: float) -> Shape:
+        """The same round shape everywhere."""
+        quadratics = np.zeros((3, 6))
+        quadratics[0, 0] = np.log(fwhm)
+        return cls(extent, quadratics, float(np.log(beta)))
+
+    def at(self, x: F64, y: F64) -> F64:
+        """ln FWHM and the ellipse at places (N,): (N, 3)."""
+        return np.asarray(self.terms(x, y) @ self.quadratics.T, np.float64)
+
+    def terms(self, x: F64, y: F64) -> F64:
+        """Terms of a quadratic at places (N,): (N, 6)."""
+        height, width = self.extent
+        u = np.clip(2 * np.asarray(x, float) / max(width - 1, 1) - 1, -1, 1)
+        v = np.clip(2 * np.asarray(y, float) / max(height - 1, 1) - 1, -1, 1)
+        return np.stack([np.ones_like(u), u, v, u * u, u * v, v * v], axis=1)
+
+    def stars(self, x: F64, y: F64, amplitude: F64) -> F64:
+        """Parameters (N, 7) of stars of this shape."""
+        out = np.empty((len(x), PARAMETERS))
+        out[:, AMPLITUDE], out[:, X], out[:, Y] = amplitude, x, y
+        out[:, WIDTH : E2 + 1] = self.at(x, y)
+        out[:, BETA] = self.ln_beta
+        return out
+
+    def values(self, p: F64, columns: F64, rows: F64) -> F32:
+        """Light of stars (N, 7) at pixels (N, P), in single precision."""
+        dx = (columns - p[:, X, None]).astype(np.float32)
+        dy = (rows - p[:, Y, None]).astype(np.float32)
+        light = moffat(dx, dy, p, self.second) + self.left_at(dx, dy)
+        return np.asarray(light * p[:, AMPLITUDE, None].astype(np.float32), np.float32)
+
+    def left_at(self, dx: Floats, dy: Floats) -> F32 | np.float32:
+        """The table at distances from the middle of a star."""
+        if self.table is None:
+            return np.float32(0)
+        half = (self.table.shape[0] - 1) / 2
+        at = [
+            np.ascontiguousarray(d / TABLE_STEP + half, np.float32).reshape(d.shape[0], -1)
+            for d in (dx, dy)
+        ]
+        found = cv2.remap(
+            self.table, at[0], at[1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT
+        )
+        return np.asarray(found, np.float32).reshape(dx.shape)
+
+    def with_table(self, table: F32 | None) -> Shape:
+        """With another table."""
+        return replace(self, table=table)
+
+    def reach(self, p: F64, least: float) -> NDArray[np.int64]:
+        """How far out (px) the light of stars (N, 7) is above ``least``."""
+        out = np.zeros(len(p))
+        for share, ln_beta, ln_width in _components(p, self.second):
+            beta = np.exp(ln_beta[:, 0])
+            alpha = np.exp(ln_width[:, 0]) / (2 * np.sqrt(2 ** (1 / beta) - 1))
+            above = np.maximum(share * np.abs(p[:, AMPLITUDE]) / max(least, 1e-30), 1.0)
+            out = np.maximum(out, alpha * np.sqrt(above ** (1 / beta) - 1))
+        if self.table is not None:
+            out = np.maximum(out, (self.table.shape[0] - 1) / 2 * TABLE_STEP)
+        return np.clip(np.ceil(out).astype(int) + 1, 2, FURTHEST_PX)
 
 
-def add_star(model: F32, star: Star, sign: float, plate: Plate) -> None:
-    """Draw a star into the model, or take it out again."""
-    box = _box(star, reach_of(star, plate), model.shape)
-    dx = np.arange(box[1].start, box[1].stop) - star.x
-    dy = (np.arange(box[0].start, box[0].stop) - star.y)[:, None]
-    model[box] += (sign * star.amplitude * profile(dx, dy, star.width, plate.beta)).astype(
-        np.float32
-    )
+def draw_stars(plane: F32, shape: Shape, p: F64, least: float, sign: float = 1.0) -> None:
+    """Add stars (N, 7), times ``sign``, to a plane, in place, out to where they are as faint as
+    ``least``.
+    """
+    reach = shape.reach(p, least)
+    order = np.argsort(reach)
+    boxes = []
+    for start in range(0, len(order), _BATCH):
+        part = order[start : start + _BATCH]
+        furthest = int(reach[part].max())
+        some = max(1, _AT_ONCE // (2 * furthest + 1) ** 2)
+        boxes += [(part[i : i + some], furthest) for i in range(0, len(part), some)]
+
+    def evaluate(box: tuple[NDArray[np.int64], int]) -> F32:
+        return _boxes(shape, p[box[0]], box[1])
+
+    threads = _THREADS if len(boxes) > _THREADS else 1
+    for (part, furthest), values in zip(
+        boxes, ordered_parallel(evaluate, iter(boxes), threads), strict=True
+    ):
+        left = np.rint(p[part, X]).astype(int) - furthest
+        top = np.rint(p[part, Y]).astype(int) - furthest
+        for light, x, y in zip(np.float32(sign) * values, left, top, strict=True):
+            _add_box(plane, light, int(x), int(y))
 
 
-def reach_of(star: Star, plate: Plate) -> int:
-    """How far a star is seen above the wings' limit, px."""
-    alpha = star.width / 2 / np.sqrt(2 ** (1 / plate.beta) - 1)
-    ratio = max(star.amplitude / (WINGS * plate.sigma), 1.01)
-    return int(np.clip(alpha * np.sqrt(ratio ** (1 / plate.beta) - 1) + 1, 3, _REACH))
+def _boxes(shape: Shape, p: F64, reach: int) -> F32:
+    """Light of stars (N, 7) in boxes (N, n, n) about them."""
+    step = np.arange(-reach, reach + 1, dtype=float)
+    side = len(step)
+    columns = np.broadcast_to(step[None, :], (side, side)).ravel()[None] + np.rint(p[:, X, None])
+    rows = np.broadcast_to(step[:, None], (side, side)).ravel()[None] + np.rint(p[:, Y, None])
+    return shape.values(p, columns, rows).reshape(-1, side, side)
 
 
-def _box(star: Star, reach: int, shape: tuple[int, ...]) -> tuple[slice, slice]:
-    xi, yi = round(star.x), round(star.y)
-    return (
-        slice(max(yi - reach, 0), min(yi + reach + 1, shape[0])),
-        slice(max(xi - reach, 0), min(xi + reach + 1, shape[1])),
-    )
+def _add_box(plane: F32, light: F32, left: int, top: int) -> None:
+    """Add a box of light whose corner lies at a pixel, where it is on the plane."""
+    height, width = plane.shape
+    x0, y0 = max(left, 0), max(top, 0)
+    x1, y1 = min(left + light.shape[1], width), min(top + light.shape[0], height)
+    if x0 < x1 and y0 < y1:
+        plane[y0:y1, x0:x1] += light[y0 - top : y1 - top, x0 - left : x1 - left]

@@ -11,7 +11,7 @@ from scipy.spatial import cKDTree
 
 from ..model.measures import Stars
 from ..model.planes import F32
-from ..numerics.robust import MAD_TO_SIGMA, MEDIAN_NOISE
+from ..numerics.robust import weighted_median
 
 ENOUGH: Final = 80
 """Stars from which the middle one tells the white to about a percent (METHOD: median ratios)."""
@@ -97,17 +97,6 @@ def star_light(
     if channel.top is not None:
         full = stamps.max((1, 2)) > _UNCLIPPED * channel.top
     return light, error, full
-
-
-def weighted_median(values: np.ndarray, weights: np.ndarray) -> tuple[float, float]:
-    """Weighted median of values (N,), and its standard error from their scatter about it."""
-    order = np.argsort(values)
-    share = np.cumsum(weights[order])
-    middle = float(np.interp(0.5 * share[-1], share - 0.5 * weights[order], values[order]))
-    off = np.abs(values - middle)
-    scatter = MAD_TO_SIGMA * float(np.median(off))
-    used = share[-1] ** 2 / float((weights**2).sum())
-    return middle, MEDIAN_NOISE * scatter / float(np.sqrt(used))
 
 
 def _lonely(x: np.ndarray, y: np.ndarray, apart: float) -> np.ndarray:

@@ -49,3 +49,14 @@ def step_sigma(plane: NDArray[Any]) -> float:
     slopes.
     """
     return MAD_TO_SIGMA * float(np.median(np.abs(np.diff(plane, axis=1)))) / float(np.sqrt(2))
+
+
+def weighted_median(values: np.ndarray, weights: np.ndarray) -> tuple[float, float]:
+    """Weighted median of values (N,), and its standard error from their scatter about it."""
+    order = np.argsort(values)
+    share = np.cumsum(weights[order])
+    middle = float(np.interp(0.5 * share[-1], share - 0.5 * weights[order], values[order]))
+    off = np.abs(values - middle)
+    scatter = MAD_TO_SIGMA * float(np.median(off))
+    used = share[-1] ** 2 / float((weights**2).sum())
+    return middle, MEDIAN_NOISE * scatter / float(np.sqrt(used))

@@ -1,0 +1,166 @@
+"""Where stars stand out of a plane, on a ground that may bend: by their amplitude in a
+least-squares fit at every pixel, against the noise, the photon noise of the stars and the texture
+of a nebula.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+import cv2
+import numpy as np
+
+from ..model.planes import F32, Mask
+from ..numerics.robust import MAD_TO_SIGMA
+from ..numerics.starlet import smooth
+from .profiles import F64, PARAMETERS, WIDTH, Shape, moffat
+
+_MESH: Final = 48
+_DISC: Final = 2.0  # star widths from the middle of the filter to its edge
+_MODEL_ERROR: Final = 0.02
+"""Share of a star's light that its model may be wrong by (METHOD 6: study)."""
+_TEXTURE: Final = 0.8  # of the local scatter of the filtered plane, that counts as noise
+_SECOND_DIFFERENCE: Final = 6.0  # norm of [1 -2 1] x [1 -2 1]
+_CHI2_MEDIAN: Final = 0.455  # median of chi squared with one degree of freedom
+_CALM: Final = 0.3  # quantile of the meshes by which the grain of the noise is told
+_GRAIN: Final = (
+    (0.8908, 0.9744, 1.092, 1.2816, 1.5669, 1.9727, 2.518),
+    (1.0, 1.1227, 1.3043, 1.6173, 2.1324, 2.9491, 4.1914),
+)
+"""Of white noise smoothed by a Gaussian of 0 and .2 to .7 px: its finest starlet plane, and its
+pixels, each over its second differences (integrals over their transfer functions).
+"""
+_LIGHT_BINS: Final = 12
+_FEWEST_IN_BIN: Final = 60
+_FAINTEST_LIGHT: Final = 3.0  # sigma of a model from which photon noise is sought
+
+
+def mesh_medians(plane: F32, weight: Mask | None = None) -> F64:
+    """Medians of a plane (H, W) in meshes of about 48 px, every second pixel: (rows, columns)."""
+    height, width = plane.shape
+    rows, columns = max(1, height // _MESH), max(1, width // _MESH)
+    tall, across = height // rows // 2, width // columns // 2
+    thin = plane[: rows * tall * 2 : 2, : columns * across * 2 : 2]
+    cells = thin.reshape(rows, tall, columns, across).swapaxes(1, 2).reshape(rows, columns, -1)
+    if weight is None:
+        return np.asarray(np.median(cells, axis=2), np.float64)
+    use = weight[: rows * tall * 2 : 2, : columns * across * 2 : 2]
+    use = use.reshape(rows, tall, columns, across).swapaxes(1, 2).reshape(rows, columns, -1)
+    counted = np.where(use, cells, np.nan)
+    empty = ~use.any(2)
+    counted[empty] = cells[empty]
+    return np.asarray(np.nanmedian(counted, axis=2), np.float64)
+
+
+def spread_out(grid: F64, shape: tuple[int, int]) -> F32:
+    """Values of meshes as a smooth plane."""
+    small = np.asarray(grid, np.float32)
+    if min(small.shape) >= 3:
+        small = np.asarray(cv2.medianBlur(small, 3), np.float32)
+    wide = cv2.resize(small, (shape[1], shape[0]), interpolation=cv2.INTER_LINEAR)
+    return np.maximum(np.asarray(wide, np.float32), np.float32(1e-30))
+
+
+def local_noise(rest: F32, use: Mask) -> tuple[F32, F32]:
+    """Noise per pixel (H, W) of what is left when the stars are taken off, and its second
+    differences in the same units: blind to any nebula, and right for noise that a warp smoothed.
+    """
+    kernel = np.outer([1, -2, 1], [1, -2, 1]).astype(np.float32) / _SECOND_DIFFERENCE
+    rough = np.asarray(
+        cv2.filter2D(rest, cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101), np.float32
+    )
+    grid = MAD_TO_SIGMA * mesh_medians(np.abs(rough), use)
+    fine = MAD_TO_SIGMA * mesh_medians(np.abs(rest - smooth(rest, 0)), use)
+    ratio = float(np.quantile(fine / np.maximum(grid, 1e-30), _CALM))
+    grain = float(np.interp(ratio, *_GRAIN))
+    rough *= np.float32(grain)
+    return spread_out(grid * grain, (rest.shape[0], rest.shape[1])), rough
+
+
+def photon_noise(rough: F32, model: F32, sigma: F32, use: Mask) -> float:
+    """Variance per unit of starlight, from how much rougher what is left is where the stars are
+    brighter.
+    """
+    bright = use & (model > _FAINTEST_LIGHT * sigma)
+    light = model[bright]
+    if light.size < _LIGHT_BINS * _FEWEST_IN_BIN:
+        return 0.0
+    order = np.argsort(light)
+    square, floor = rough[bright][order] ** 2, sigma[bright][order] ** 2
+    found = []
+    for part in np.array_split(np.arange(light.size), _LIGHT_BINS):
+        variance = float(np.median(square[part])) / _CHI2_MEDIAN - float(np.median(floor[part]))
+        found.append(variance / float(np.median(light[order][part])))
+    return max(0.0, float(np.median(found)))
+
+
+@dataclass(frozen=True)
+class StarFilter:
+    """The amplitude of a star on a ground of some degree, at every pixel. On a quartic ground only
+    what is as narrow as a star is left: it tells stars on threads and close pairs from knots.
+    """
+
+    kernel: F32
+    width: float
+
+    @classmethod
+    def of(cls, shape: Shape, width: float, degree: int = 2) -> StarFilter:
+        """For stars of the middle shape of a plane."""
+        reach = int(np.ceil(_DISC * width))
+        yy, xx = np.mgrid[-reach : reach + 1, -reach : reach + 1].astype(float)
+        inside = np.hypot(xx, yy) <= _DISC * width
+        x, y = xx[inside], yy[inside]
+        p = np.zeros((1, PARAMETERS))
+        p[0, WIDTH], p[0, -1] = np.log(width), shape.ln_beta
+        star = moffat(x[None], y[None], p)[0]
+        u, v = x / reach, y / reach
+        ground = [u**i * v**j for i in range(degree + 1) for j in range(degree + 1 - i)]
+        terms = np.stack([star, *ground], 1)
+        kernel = np.zeros(xx.shape, np.float32)
+        kernel[inside] = np.linalg.pinv(terms)[0]
+        return cls(kernel, width)
+
+    def peaks(
+        self, rest: F32, model: F32, sigma: F32, kappa: float, use: Mask, least: float
+    ) -> tuple[F64, F64, F64]:
+        """Places and amplitudes of peaks that stand ``least`` sigma out, the highest first."""
+        found = self.amplitude(rest)
+        noise = self._noise(found, model, sigma, kappa, use)
+        size = 2 * max(1, round(0.6 * self.width)) + 1
+        highest = cv2.dilate(found, cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (size, size)))
+        y, x = np.nonzero((found >= highest) & (found > least * noise) & use)
+        strength = found[y, x].astype(float)
+        order = np.argsort(strength)[::-1]
+        return x[order].astype(float), y[order].astype(float), strength[order]
+
+    def amplitude(self, rest: F32) -> F32:
+        """The amplitude at every pixel (H, W)."""
+        return _filtered(rest, self.kernel)
+
+    def significance(
+        self, rest: F32, model: F32, sigma: F32, kappa: float, use: Mask, x: F64, y: F64
+    ) -> F64:
+        """How many sigma stars at pixels (N,) stand out."""
+        found = self.amplitude(rest)
+        noise = self._noise(found, model, sigma, kappa, use)
+        at = np.rint(y).astype(int), np.rint(x).astype(int)
+        return np.asarray(found[at] / noise[at], np.float64)
+
+    def _noise(self, found: F32, model: F32, sigma: F32, kappa: float, use: Mask) -> F32:
+        norm = float(np.sqrt((self.kernel.astype(float) ** 2).sum()))
+        grid = MAD_TO_SIGMA * mesh_medians(np.abs(found), use)
+        white = norm * mesh_medians(sigma)
+        grain = max(1.0, float(np.quantile(grid / np.maximum(white, 1e-30), _CALM)))
+        variance = (np.float32(grain * norm) * sigma) ** 2
+        if model.any():
+            variance += np.float32(kappa) * _filtered(model, self.kernel**2)
+            variance += (np.float32(_MODEL_ERROR) * model) ** 2
+        texture = np.float32(_TEXTURE) * spread_out(grid, (found.shape[0], found.shape[1]))
+        return np.asarray(np.sqrt(np.maximum(variance, texture**2)), np.float32)
+
+
+def _filtered(plane: F32, kernel: F32) -> F32:
+    return np.asarray(
+        cv2.filter2D(plane, cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101), np.float32
+    )
