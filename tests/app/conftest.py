@@ -57,6 +57,6 @@ def window(
         lambda: opened.session.blend.snapshot.recipe is not None and not opened.session.jobs.busy,
         timeout=30_000,
     )
-    qtbot.waitUntil(lambda: len(opened.channel_list.cards) == 6, timeout=10_000)
+    qtbot.waitUntil(lambda: len(opened.channel_list.cards) == 6, timeout=60_000)
     qtbot.waitUntil(lambda: stands(opened), timeout=30_000)
     return opened

@@ -104,7 +104,7 @@ def test_the_pool_says_who_is_worth_what_and_leaves_one_out(
         lambda: step.session.state.preparation.left_out == (hazy,) and not step.session.jobs.busy,
         timeout=60_000,
     )
-    qtbot.waitUntil(lambda: "with it +" in step.pool.boxes[hazy].text(), timeout=5_000)
+    qtbot.waitUntil(lambda: "with it +" in step.pool.boxes[hazy].text(), timeout=60_000)
     assert step.chain.rows["pool"].words.text().startswith("2 stacks")
     assert step.pool.width() <= 290
 
@@ -138,11 +138,11 @@ def test_stars_are_split_from_the_chain_and_seen(qtbot: QtBot, step: ChannelsSte
         lambda: "O3" in step.session.channels.snapshot.starless and not step.session.jobs.busy,
         timeout=60_000,
     )
-    qtbot.waitUntil(lambda: "split off" in step.chain.rows["stars"].words.text(), timeout=5_000)
+    qtbot.waitUntil(lambda: "split off" in step.chain.rows["stars"].words.text(), timeout=60_000)
     canvas = step.context.canvas
     qtbot.keyClick(canvas, Qt.Key.Key_V)
     assert canvas.view_mode == "starless"
-    qtbot.waitUntil(lambda: canvas.pixels is not None, timeout=10_000)
+    qtbot.waitUntil(lambda: canvas.pixels is not None, timeout=60_000)
     assert "without stars" in canvas.caption[1]  # type: ignore[index]
     rows = {
         parts[0].text(): parts[2].text()
@@ -162,7 +162,7 @@ def test_a_header_that_says_nothing_is_asked_about(
     qtbot.waitUntil(
         lambda: len(step.session.state.sources) == 4 and not step.session.jobs.busy, timeout=60_000
     )
-    qtbot.waitUntil(lambda: "night7.fits" in step.stacks.ask.text(), timeout=5_000)
+    qtbot.waitUntil(lambda: "night7.fits" in step.stacks.ask.text(), timeout=60_000)
     assert step.status()[1] == 1
     source = step.session.state.sources[-1]
     menu = step.stacks.menu_of(source, window)

@@ -12,10 +12,13 @@ from bichromus.core.extract import ColourStack, Response, extract_lines, load_re
 from bichromus.core.extract.leaks import measure_leaks
 from bichromus.core.extract.lines import table_leaks, unmix_stack
 from bichromus.core.extract.mosaic import demosaic
+from bichromus.core.extract.null import plane_noise
 from bichromus.core.extract.scale import line_scale
 from bichromus.core.extract.unmix import apply_unmixing, unmixing
 from bichromus.core.measure import find_stars
 from bichromus.core.measure.centroids import centroids
+from bichromus.core.measure.noise import quiet_blocks, sigma_in
+from bichromus.core.measure.run import bright_mask
 from bichromus.core.model.errors import (
     NotEnoughData,
     NotLinear,
@@ -33,6 +36,7 @@ from bichromus.core.simulate.demo import simulate_stack
 from bichromus.core.simulate.scene import Scene, SceneRecipe
 from filaments import make_filaments
 from sky import stack_of
+from strangers_colour import colour_field
 
 GENERIC = load_response("generic")
 
@@ -89,7 +93,7 @@ def colour(
     scene: Scene, band: str, seed: int, transparency: float = 1.0, subs: int = 60
 ) -> ColourStack:
     data = stack_of(scene, "Balcony", band, subs, seed, transparency=transparency)
-    header = Header(debayer="bilinear", saturation=1.0, total_s=subs * 300.0)
+    header = Header(saturation=1.0, total_s=subs * 300.0)
     return ColourStack(Picture(data, header), tuple(band.split("+")))
 
 
@@ -121,6 +125,41 @@ def test_two_stacks_give_one_better_o3(scene: Scene, pair: tuple[ColourStack, Co
     ratio = np.median(rest[strong] / truth[strong])
     single = alone[0].plane - np.median(alone[0].plane)
     assert ratio == pytest.approx(np.median(single[strong] / truth[strong]), rel=0.02)
+
+
+WAYS = (
+    ("bilinear", False, False),
+    ("bilinear", True, True),
+    ("cross-colour", False, False),
+    ("cross-colour", True, True),
+    ("superpixel", False, False),
+    ("drizzled", True, False),
+)
+
+
+@pytest.mark.parametrize(("process", "dithered", "warped"), WAYS)
+def test_noise_and_lines_of_stacks_whose_making_nobody_told(
+    process: str, dithered: bool, warped: bool
+) -> None:
+    """Another program's stacks of nebula from edge to edge, through a response that is not the
+    table's: their planes' noise, and O3 as good as these data can give it.
+    """
+    shape = (960, 1280) if process == "superpixel" else (576, 768)
+    made = colour_field(8, process, dithered, warped, shape, 6)
+    matrix = GENERIC.matrix(("Ha", "O3"))
+    avoid = bright_mask(made.stack[1], find_stars(made.stack[1]), None)
+    found = plane_noise(made.stack, matrix, avoid)
+    assert found.method == "null"
+    dark, _ = quiet_blocks(made.stack.mean(0), ~avoid, 0.25)
+    large = [details(p, 4)[3] for p in made.noise]
+    true = np.array([sigma_in(p, dark, ~avoid) / WHITE[3] for p in large])
+    np.testing.assert_allclose(found.sigma, true, rtol=0.12)
+    weights = unmixing(matrix, found.sigma).weights[1]
+    best = unmixing(matrix, true).weights[1]
+    noise = [sigma_in(np.tensordot(w, np.stack(large), 1), dark, ~avoid) for w in (weights, best)]
+    assert noise[0] <= noise[1] / 0.97
+    line = unmix_stack(ColourStack(Picture(made.stack), ("Ha", "O3")), GENERIC)
+    assert line.sigma["O3"] == pytest.approx(noise[0] / WHITE[3], rel=0.12)
 
 
 def test_the_scale_refuses_where_there_is_too_little_in_common(scene: Scene) -> None:
@@ -317,7 +356,7 @@ def shot(
         table.table,
         np.random.default_rng(seed),
     )
-    return Picture(data, Header(debayer="bilinear", saturation=1.0))
+    return Picture(data, Header(saturation=1.0))
 
 
 def test_leaks_are_measured_where_one_line_shines_alone() -> None:

@@ -78,7 +78,6 @@ def run(options: argparse.Namespace) -> None:
             filter=filter_name(name),
             saturation=None,
             bayer=None,
-            debayer=None,
             total_s=total,
             subs=sum(s.picture.header.subs or 0 for s in sources) or None,
         )

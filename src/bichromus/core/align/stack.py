@@ -263,8 +263,5 @@ def _with_header(picture: Picture, data: F32, scale: float, moved: bool) -> Pict
         pixel_um=pixel,
         wcs=() if moved else header.wcs,
         bayer=None,
-        debayer="cubic"
-        if moved and header.debayer is None and _SAME_SCALE[0] < scale < _SAME_SCALE[1]
-        else header.debayer,
     )
     return replace(picture, data=data, header=changed)

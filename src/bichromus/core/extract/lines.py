@@ -8,7 +8,6 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from ..measure.linear import require_linear
-from ..measure.noise import measure_noise
 from ..measure.run import bright_mask, check_same_shape
 from ..measure.stars import find_stars
 from ..model.channel import CHANNELS
@@ -18,6 +17,7 @@ from ..model.progress import SILENT, Progress
 from ..numerics.smoothing import fill
 from .leaks import Leaks, measure_leaks
 from .mosaic import mosaic_lines
+from .null import plane_noise
 from .response import Response
 from .scale import LineScale, line_scale
 from .unmix import apply_unmixing, unmixing
@@ -33,8 +33,8 @@ class ColourStack:
 
 @dataclass(frozen=True)
 class Line:
-    """One extracted line: its plane (H, W), its expected large-scale noise, and its SNR over the
-    plain plane's.
+    """One extracted line: its plane (H, W), its expected large-scale noise and the way by which
+    that of the planes was told, and its SNR over the plain plane's.
     """
 
     plane: F32
@@ -42,6 +42,7 @@ class Line:
     snr_gain: float
     stacks: tuple[int, ...]
     weights: tuple[tuple[float, ...], ...]
+    method: str = "kappa"
 
 
 @dataclass(frozen=True)
@@ -66,7 +67,7 @@ class Extraction:
 class Unmixed:
     """The lines of one stack on its own grid: planes (H, W), their large-scale noise, that of the
     plain way, the weights of the colour planes, and the mask of the stars; ``leaks`` as the data
-    tell them.
+    tell them, ``method`` the way by which the planes' noise was told.
     """
 
     lines: dict[str, F32]
@@ -76,6 +77,7 @@ class Unmixed:
     stars: Mask
     warnings: tuple[str, ...]
     leaks: Leaks = field(default_factory=lambda: Leaks({}, {}))
+    method: str = "kappa"
 
     def resampled(self, lines: dict[str, F32], stars: Mask, sigma_ratio: float) -> Unmixed:
         """The same on another grid, whose large-scale noise is ``sigma_ratio`` times that of the
@@ -178,13 +180,10 @@ def unmix_stack(stack: ColourStack, response: Response, progress: Progress = SIL
     stars = find_stars(planes[brightest], picture.header.saturation)
     require_linear(picture, planes[brightest], stars)
     mask = bright_mask(planes[brightest], stars, picture.header.saturation)
-    sigma, warnings = np.empty(3), list(picture.warnings)
-    for k, plane in enumerate(picture.data):
-        progress.step(0.3 + 0.15 * k, f"measuring plane {'RGB'[k]} of {picture.label}")
-        debayer = picture.header.debayer
-        noise = measure_noise(plane, f"{debayer} {'RGB'[k]}" if debayer else None, avoid=mask)
-        sigma[k] = noise.best
-        warnings.extend(f"{picture.label}, plane {'RGB'[k]}: {w}" for w in noise.warnings)
+    progress.step(0.3, f"telling noise from light in {picture.label}")
+    noise = plane_noise(picture.data, matrix, mask)
+    sigma = noise.sigma
+    warnings = [*picture.warnings, *(f"{picture.label}: {w}" for w in noise.warnings)]
     if not np.all(sigma > 0):
         raise UnsupportedData(
             "A plane of this stack has no noise",
@@ -203,6 +202,7 @@ def unmix_stack(stack: ColourStack, response: Response, progress: Progress = SIL
         mask,
         tuple(warnings),
         _blind(picture.data, stack.lines, sigma, mask),
+        noise.method,
     )
 
 
@@ -242,7 +242,9 @@ def _merge(singles: Sequence[Unmixed]) -> tuple[dict[str, Line], dict[str, LineS
             )
             used.append(i)
             weights.append(other.weights[name])
-        lines[name] = Line(plane, sigma, first.naive[name] / sigma, tuple(used), tuple(weights))
+        lines[name] = Line(
+            plane, sigma, first.naive[name] / sigma, tuple(used), tuple(weights), first.method
+        )
     return lines, scales, warnings
 
 

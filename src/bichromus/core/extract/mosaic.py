@@ -144,7 +144,7 @@ def mosaic_lines(picture: Picture, lines: tuple[str, ...], matrix: np.ndarray) -
     require_linear(picture, green, stars)
     mask = bright_mask(green, stars, picture.header.saturation)
     sigma = np.array(
-        [measure_noise(p, None, avoid=mask[dy::2, dx::2]).sigma_px for _, dy, dx, p in sites.planes]
+        [measure_noise(p, avoid=mask[dy::2, dx::2]).sigma_px for _, dy, dx, p in sites.planes]
     )
     if not np.all(sigma > 0):
         raise UnsupportedData(

@@ -23,7 +23,6 @@ _KEYS = {
     "focal_mm": "FOCALLEN",
     "gain": "GAIN",
     "temperature_c": "CCD-TEMP",
-    "debayer": "DEBAYER",
     "saturation": "SATURATE",
 }
 

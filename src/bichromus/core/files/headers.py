@@ -15,7 +15,6 @@ _TEXT: Final = {
     "station": ("OBSERVER", "STATION"),
     "object_name": ("OBJECT",),
     "date_utc": ("DATE-OBS", "DATE-BEG"),
-    "debayer": ("DEBAYER",),
 }
 _NUMBER: Final = {
     "exposure_s": ("EXPTIME", "EXPOSURE"),

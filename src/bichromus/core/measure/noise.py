@@ -13,19 +13,6 @@ from ..numerics.smoothing import fill
 from ..numerics.starlet import WHITE, details
 from ..numerics.surface import low_surface
 
-KAPPA: Final = {
-    "white": 1.0,
-    "cubic": 1.2,
-    "half-pixel": 2.6,
-    "bilinear R": 4.26,
-    "bilinear G": 2.11,
-    "bilinear B": 4.26,
-}
-"""sigma_eff over sigma_px for known processing, found by sending white noise through it. Of a
-debayered, dithered stack each colour plane has its own: red and blue stand on a quarter of the
-pixels, green on half.
-"""
-
 _BLOCK: Final = 32
 _QUIET_SHARE: Final = 0.12
 _MIN_BLOCKS: Final = 8
@@ -39,15 +26,14 @@ _BLOCK_SEEN: Final = 0.6  # share of a block that must be free of stars
 
 def measure_noise(
     plane: F32,
-    processing: str | None = None,
     halves: tuple[F32, F32] | None = None,
     avoid: Mask | None = None,
 ) -> Noise:
     """Noise of ``plane`` (H, W) by starlet planes on quiet 32-pixel blocks.
 
     ``sigma_px`` comes from the finest scale. ``sigma_eff``, the white noise of the same strength on
-    large scales, comes from the difference of two half-stacks where given, from ``processing`` (a
-    key of KAPPA) where known, else from the power law sigma_1 (sigma_2/sigma_1)^1.27. It is refused
+    large scales, comes from the difference of two half-stacks where given, else from the power law
+    sigma_1 (sigma_2/sigma_1)^1.27. It is refused
     (None, with a warning) where nebula reaches everywhere or fewer than 8 blocks are quiet. NaN and
     pixels of ``avoid`` do not count.
     """
@@ -58,17 +44,15 @@ def measure_noise(
         return _small(whole, clear)
     planes = details(whole, 6)
     blocks, warned = _quiet_blocks(whole, planes[5], clear)
-    sigma = [_sigma_in(planes[j], blocks, clear) / WHITE[j] for j in range(4)]
+    sigma = [sigma_in(planes[j], blocks, clear) / WHITE[j] for j in range(4)]
     warnings: list[str] = []
     sigma_px = sigma[0]
     if halves is not None:
         apart = (
             fill(halves[0], ~np.isfinite(halves[0])) - fill(halves[1], ~np.isfinite(halves[1]))
         ) / 2
-        eff = _sigma_in(details(apart.astype(np.float32), 4)[3], blocks, clear) / WHITE[3]
+        eff = sigma_in(details(apart.astype(np.float32), 4)[3], blocks, clear) / WHITE[3]
         return Noise(sigma_px, eff, "half-stacks", len(blocks))
-    if processing in KAPPA:
-        return Noise(sigma_px, sigma_px * KAPPA[processing], "kappa", len(blocks))
     ratio = sigma[1] / sigma[0] if sigma[0] > 0 else 1.0
     excess = (sigma[2] / max(sigma[1], 1e-30)) / (1 + _EXCESS_SLOPE * (ratio - 1))
     nebulous = excess > _MOST_EXCESS or ratio**_TO_LARGE > _MAX_RATIO
@@ -93,7 +77,7 @@ def quiet_scales(plane: F32, avoid: Mask | None = None) -> tuple[float, ...] | N
     whole = fill(plane, ~clear)
     planes = details(whole, 6)
     blocks, warned = _quiet_blocks(whole, planes[5], clear)
-    return None if warned else tuple(_sigma_in(planes[j], blocks, clear) for j in range(4))
+    return None if warned else tuple(sigma_in(planes[j], blocks, clear) for j in range(4))
 
 
 def _small(whole: F32, clear: Mask) -> Noise:
@@ -101,10 +85,19 @@ def _small(whole: F32, clear: Mask) -> Noise:
     return Noise(sigma, None, None, 0, ("The picture is too small to tell large-scale noise.",))
 
 
-def _quiet_blocks(whole: F32, w6: F32, clear: Mask) -> tuple[list[tuple[int, int]], bool]:
-    """Corners (y, x) of the lowest 12 % of blocks by large-scale energy and level above the low
-    plane.
+def quiet_blocks(
+    whole: F32, clear: Mask, share: float = _QUIET_SHARE
+) -> tuple[list[tuple[int, int]], bool]:
+    """Corners (y, x) of the quietest ``share`` of 32-pixel blocks of a finite plane (H, W), and
+    whether they are too few.
     """
+    return _quiet_blocks(whole, details(whole, 6)[5], clear, share)
+
+
+def _quiet_blocks(
+    whole: F32, w6: F32, clear: Mask, share: float = _QUIET_SHARE
+) -> tuple[list[tuple[int, int]], bool]:
+    """Corners (y, x) of the lowest blocks by large-scale energy and level above the low plane."""
     surface = low_surface(whole, clear)
     rows, columns = whole.shape[0] // _BLOCK, whole.shape[1] // _BLOCK
     height, width = rows * _BLOCK, columns * _BLOCK
@@ -125,14 +118,20 @@ def _quiet_blocks(whole: F32, w6: F32, clear: Mask) -> tuple[list[tuple[int, int
     above = np.maximum(level - np.quantile(level, 0.05), 0)
     rank = energy / max(float(scale), 1e-30) + above / max(float(spread), 1e-30)
     rank[~seen] = np.inf
-    wanted = max(_MIN_BLOCKS, round(_QUIET_SHARE * rank.size))
+    wanted = max(_MIN_BLOCKS, round(share * rank.size))
     order = [int(i) for i in np.argsort(rank)[:wanted] if np.isfinite(rank[i])]
     return [(i // columns * _BLOCK, i % columns * _BLOCK) for i in order], len(order) < _MIN_BLOCKS
 
 
-def _sigma_in(detail: F32, blocks: list[tuple[int, int]], clear: Mask) -> float:
-    parts = []
-    for y, x in blocks:
-        cut = (slice(y, y + _BLOCK), slice(x, x + _BLOCK))
-        parts.append(detail[cut][clear[cut]])
-    return clipped_sigma(np.concatenate(parts)) if parts else float("nan")
+def sigma_in(detail: F32, blocks: list[tuple[int, int]], clear: Mask) -> float:
+    """Clipped standard deviation of a plane (H, W) in blocks."""
+    values = values_in(detail, blocks, clear)
+    return clipped_sigma(values) if values.size else float("nan")
+
+
+def values_in(detail: F32, blocks: list[tuple[int, int]], clear: Mask) -> F32:
+    """Clear values (n,) of a plane (H, W) in blocks; everywhere where there is no block."""
+    if not blocks:
+        return detail[clear]
+    cuts = [(slice(y, y + _BLOCK), slice(x, x + _BLOCK)) for y, x in blocks]
+    return np.concatenate([detail[cut][clear[cut]] for cut in cuts])

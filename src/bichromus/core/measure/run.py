@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..model.errors import ShapeMismatch
-from ..model.measures import Measure, Noise, Stars, Surface
+from ..model.measures import LargeScale, Measure, Noise, Stars, Surface
 from ..model.planes import F32, Mask, Picture
 from ..model.progress import SILENT, Progress
 from ..numerics.robust import step_sigma
@@ -31,16 +31,16 @@ class StarsAndNoise:
     mask: Mask
 
 
-def stars_and_noise(picture: Picture, sigma_eff: float | None = None) -> StarsAndNoise:
-    """Stars and noise of a mono picture (H, W). ``sigma_eff`` is its large-scale noise where that
-    is known from before it was resampled.
+def stars_and_noise(picture: Picture, known: LargeScale | None = None) -> StarsAndNoise:
+    """Stars and noise of a mono picture (H, W). ``known`` is its large-scale noise where that was
+    told before.
     """
     plane = fill(picture.data, ~np.isfinite(picture.data))
     stars = find_stars(plane, picture.header.saturation)
     mask = bright_mask(plane, stars, picture.header.saturation)
-    noise = measure_noise(picture.data, None if sigma_eff else picture.header.debayer, avoid=mask)
-    if sigma_eff:
-        noise = Noise(noise.sigma_px, sigma_eff, "kappa", noise.quiet_blocks)
+    noise = measure_noise(picture.data, avoid=mask)
+    if known:
+        noise = Noise(noise.sigma_px, known.sigma, known.method, noise.quiet_blocks)
     return StarsAndNoise(stars, noise, mask)
 
 

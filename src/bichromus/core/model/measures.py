@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -14,8 +14,8 @@ class Noise:
     """Noise of one plane, in its own units.
 
     ``sigma_px`` from pixel to pixel, ``sigma_eff`` the white noise that would look the same on
-    large scales (None where it cannot be told from nebula), ``method`` one of half-stacks, kappa,
-    power-law, or None.
+    large scales (None where it cannot be told from nebula), ``method`` one of half-stacks, null,
+    kappa, power-law, or None.
     """
 
     sigma_px: float
@@ -28,6 +28,20 @@ class Noise:
     def best(self) -> float:
         """sigma_eff where it is known, else sigma_px."""
         return self.sigma_eff if self.sigma_eff is not None else self.sigma_px
+
+
+@dataclass(frozen=True)
+class LargeScale:
+    """Large-scale noise that is known from before a plane was resampled, and the way by which it
+    was told.
+    """
+
+    sigma: float
+    method: str
+
+    def on_grid(self, scale: float) -> LargeScale:
+        """The same on pixels ``scale`` times as small."""
+        return replace(self, sigma=self.sigma / scale)
 
 
 @dataclass(frozen=True)

@@ -38,7 +38,6 @@ class Header:
     gain: float | None = None
     temperature_c: float | None = None
     bayer: str | None = None
-    debayer: str | None = None
     saturation: float | None = None
     history: tuple[str, ...] = ()
     wcs: tuple[tuple[str, Any], ...] = ()

@@ -60,12 +60,12 @@ class FluxScale:
     warning: str = ""
 
 
-def measure_stars(picture: Picture, processing: str | None = None) -> KnownStars:
+def measure_stars(picture: Picture) -> KnownStars:
     """Noise, stars and bins of a mono stack."""
     plane = fill(picture.data, ~np.isfinite(picture.data))
     stars = find_stars(plane, picture.header.saturation)
     mask = bright_mask(plane, stars, picture.header.saturation)
-    noise = measure_noise(picture.data, processing or picture.header.debayer, avoid=mask)
+    noise = measure_noise(picture.data, avoid=mask)
     return KnownStars(noise, stars, binned(picture.data, mask), noise.best / BIN)
 
 

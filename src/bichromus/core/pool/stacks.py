@@ -273,13 +273,11 @@ def pooled_header(pictures: Sequence[Picture], made: Pool) -> Picture:
     totals = [p.header.total_s for p in pictures]
     subs = [p.header.subs for p in pictures]
     stations = list(dict.fromkeys(p.header.station for p in pictures if p.header.station))
-    same = len({p.header.debayer for p in pictures}) == 1
     header = replace(
         base.header,
         total_s=sum(t for t in totals if t) or None,
         subs=sum(n for n in subs if n) or None,
         station=", ".join(stations) or None,
-        debayer=base.header.debayer if same else None,
         exposure_s=base.header.exposure_s,
     )
     return Picture(made.data, header)

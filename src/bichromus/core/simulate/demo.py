@@ -255,7 +255,6 @@ def stack_header(
         pixel_um=round(pixel, 4),
         focal_mm=rig.focal_mm,
         saturation=1.0,
-        debayer="bilinear" if rig.colour else None,
         history=("Simulated by Bichromus from a fixed seed",),
         wcs=wcs if upright else (),
     )

@@ -12,7 +12,7 @@ from ...core.extract import Response
 from ...core.measure import measure_plane, stars_and_noise
 from ...core.measure.halos import Core, saturated_cores
 from ...core.model.errors import InputError
-from ...core.model.measures import Measure
+from ...core.model.measures import LargeScale, Measure
 from ...core.model.planes import F32, Mask, Picture
 from ...core.model.progress import SILENT, Progress
 from ..project.state import AUTO, PLANE, Disc, PreparationState
@@ -60,15 +60,15 @@ class PrepareContext:
         hours: float | None,
         picture: Picture,
         notes: Notes,
-        sigma_eff: float | None,
+        known: LargeScale | None,
         progress: Progress = SILENT,
         plain: F32 | None = None,
     ) -> Prepared:
         """Take the gradient off a channel on the common grid, measure it, and put it into the
-        cache. ``sigma_eff`` is its large-scale noise where it is known; ``plain`` the colour plane
-        that it came from, at half size.
+        cache. ``known`` is its large-scale noise where it was told before; ``plain`` the colour
+        plane that it came from, at half size.
         """
-        look = stars_and_noise(picture, sigma_eff)
+        look = stars_and_noise(picture, known)
         progress.step(0.5, f"taking the sky off {origin.channel}")
         degree, discs = self.gradient_wanted(origin.channel)
         if degree != PLANE:

@@ -13,7 +13,7 @@ from ...core.measure.field import StarField, star_field
 from ...core.measure.linear import require_linear
 from ...core.measure.run import bright_mask
 from ...core.model.errors import NotEnoughData
-from ...core.model.measures import Stars
+from ...core.model.measures import LargeScale, Stars
 from ...core.model.planes import F32, Picture
 from ...core.model.progress import SILENT, Progress
 from ...core.numerics.smoothing import fill, smooth_mosaic
@@ -52,9 +52,10 @@ def resampled(
     source: SourceState,
     picture: Picture,
     progress: Progress = SILENT,
-) -> tuple[Picture, float | None, StarField | None]:
-    """A mono picture on the common grid; its large-scale noise there where it had to be moved; its
-    field of stars.
+    known: LargeScale | None = None,
+) -> tuple[Picture, LargeScale | None, StarField | None]:
+    """A mono picture on the common grid; its large-scale noise there where it is ``known`` or had
+    to be moved; its field of stars.
 
     Raises NotLinear.
     """
@@ -63,12 +64,15 @@ def resampled(
     require_linear(picture, plane, stars)
     field = star_field_of(plane, picture.header.saturation, stars)
     if not registration.moves(source):
-        return registration.resampled(source, picture, progress), None, field
-    mask = bright_mask(plane, stars, picture.header.saturation)
-    sigma = measure_noise(picture.data, picture.header.debayer, avoid=mask).sigma_eff
-    scale = registration.stacks[source.id].scale
+        return registration.resampled(source, picture, progress), known, field
+    if known is None:
+        mask = bright_mask(plane, stars, picture.header.saturation)
+        noise = measure_noise(picture.data, avoid=mask)
+        if noise.sigma_eff and noise.method:
+            known = LargeScale(noise.sigma_eff, noise.method)
     one = registration.resampled(source, picture, progress)
-    return one, sigma / scale if sigma else None, field
+    scale = registration.stacks[source.id].scale
+    return one, known.on_grid(scale) if known else None, field
 
 
 def star_field_of(
@@ -119,8 +123,6 @@ def known_fields(fields: dict[str, StarField | None]) -> dict[str, StarField]:
     return {label: field for label, field in fields.items() if field is not None}
 
 
-def one_plane(picture: Picture, plane: F32, name: str) -> Picture:
+def one_plane(picture: Picture, plane: F32) -> Picture:
     """A plane of a colour picture as a picture of its own."""
-    debayer = picture.header.debayer
-    header = replace(picture.header, bayer=None, debayer=f"{debayer} {name}" if debayer else None)
-    return replace(picture, data=plane, header=header)
+    return replace(picture, data=plane, header=replace(picture.header, bayer=None))

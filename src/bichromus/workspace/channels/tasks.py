@@ -13,7 +13,9 @@ from ...core.extract import Extraction
 from ...core.extract.leaks import Leaks
 from ...core.extract.lines import merge_lines, table_leaks
 from ...core.extract.mosaic import demosaic
+from ...core.extract.null import noise_of_planes
 from ...core.model.channel import CHANNELS
+from ...core.model.measures import LargeScale
 from ...core.model.planes import F32, Picture
 from ...core.model.progress import Progress
 from ..project.state import SourceState
@@ -57,16 +59,22 @@ class _OneStack:
         return (self.source,)
 
     def _finish(
-        self, context: PrepareContext, key: str, origin: Origin, plane: Picture, progress: Progress
+        self,
+        context: PrepareContext,
+        key: str,
+        origin: Origin,
+        plane: Picture,
+        progress: Progress,
+        known: LargeScale | None = None,
     ) -> Prepared:
         """A mono picture as a prepared channel: resampled, measured, kept."""
         source = self.source
         part = progress.part(0, 0.5)
-        one, sigma, field = resampled(context.registration, source, plane, part)
+        one, known, field = resampled(context.registration, source, plane, part, known)
         progress.step(0.5, f"measuring {source.label}")
         notes = Notes(plane.warnings, known_fields({source.label: field}))
         return context.finish(
-            key, origin, source.label, source.hours, one, notes, sigma, progress.part(0.5, 1)
+            key, origin, source.label, source.hours, one, notes, known, progress.part(0.5, 1)
         )
 
 
@@ -116,10 +124,14 @@ class PlanesTask(_OneStack):
             progress.step(0.05, f"reading {source.label}")
             picture = read_colour(source)
             planes = picture.data if picture.colour else demosaic(picture)
+            progress.step(0.1, f"telling noise from light in {source.label}")
+            noise = noise_of_planes(planes, picture.header.saturation)
             for number, name in enumerate(source.lines):
-                part = progress.part(0.1 + 0.3 * number, 0.4 + 0.3 * number)
-                plane = one_plane(picture, planes[number], name)
-                found[name] = self._finish(context, keys[name], origins[name], plane, part)
+                part = progress.part(0.2 + 0.25 * number, 0.45 + 0.25 * number)
+                plane = one_plane(picture, planes[number])
+                found[name] = self._finish(
+                    context, keys[name], origins[name], plane, part, noise[number]
+                )
         return [
             _named(p, origins[n], station_of(source), source)
             for n, p in found.items()
@@ -211,7 +223,7 @@ class ExtractTask:
             sum(s.hours for s in used if s.hours) or None,
             picture,
             notes,
-            line.sigma_eff,
+            LargeScale(line.sigma_eff, line.method),
             progress,
             plain.get(name),
         )

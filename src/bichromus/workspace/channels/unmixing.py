@@ -41,7 +41,7 @@ def unmix_one(
         if name not in plain:
             plain[name] = plain_line(context, source, picture, name)
     field = star_field_of(brightest(picture), picture.header.saturation)
-    frame = replace(picture, header=replace(picture.header, debayer=None, bayer=None))
+    frame = replace(picture, header=replace(picture.header, bayer=None))
     bare = replace(frame, header=replace(frame.header, saturation=None))
     lines = resample_lines(context, source, bare, single, progress.part(0.6, 1))
     return ReadStack(frame, lines, field)

@@ -1,0 +1,235 @@
+"""Noise of the planes of a colour stack whose debayering nobody told: from what a combination of
+them shows where the light cancels.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Final
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import brentq
+
+from ..measure.noise import quiet_blocks, sigma_in, values_in
+from ..measure.run import bright_mask
+from ..measure.stars import find_stars
+from ..model.measures import LargeScale
+from ..model.planes import F32, Mask
+from ..numerics.robust import clipped_sigma
+from ..numerics.smoothing import fill
+from ..numerics.starlet import WHITE, band, details
+
+F64 = NDArray[np.float64]
+
+_POWER: Final = (1.05, 1.5)
+"""Powers of sigma_2/sigma_1 that reach the large scale, in seven kinds of debayering: 1.20 to 1.41
+(METHOD 2: study)."""
+_USUAL: Final = 1.3
+_FAR: Final = (0.85, 1.18)
+"""By how much the combination may differ from what the fine scales tell, before it is doubted."""
+_SHARE: Final = 0.25  # of the blocks, the darkest, on which all is measured
+_LOUD: Final = 5.0  # sigma of what tells how the light cancels
+_FEWEST_LOUD: Final = 2000
+_HEARD: Final = 0.3  # weight of a plane in a combination from which its noise is heard there
+_KIN_FROM, _KIN_FADES = 0.15, 0.44
+"""Correlation that counts, and its share on the second scale, of debayering by gradients."""
+_LEAST_KEPT: Final = 0.02  # of the power of a plane that is noise in any case
+_BANDS: Final = (5, 6)  # starlet planes by which the combination is told
+
+
+@dataclass(frozen=True)
+class PlaneNoise:
+    """Large-scale noise (3,) of red, green and blue, the way by which it was told, and warnings."""
+
+    sigma: F64
+    method: str
+    warnings: tuple[str, ...] = ()
+
+
+def plane_noise(stack: F32, matrix: F64 | None, avoid: Mask) -> PlaneNoise:
+    """Noise of the planes of a stack (3, H, W), whose ``matrix`` (3, lines) says what they pass;
+    None for broadband light. Stars (``avoid``) do not count.
+
+    Whatever combination of the planes shows no light holds their noise alone, on nebula too: its
+    large scale gives the one power by which the fine scales of each plane reach theirs (METHOD 2).
+    Without one, and where it cannot be measured, the usual power is taken.
+    """
+    planes = np.stack([fill(p, avoid | ~np.isfinite(p)) for p in stack])
+    clear = ~avoid & np.isfinite(stack).all(axis=0)
+    blocks, few = quiet_blocks(np.mean(planes, axis=0, dtype=np.float32), clear, _SHARE)
+    if few:
+        blocks = []
+    fine = np.array([_scales(p, blocks, clear)[:2] for p in planes])
+    if not np.all(fine > 0):
+        return PlaneNoise(np.zeros(3), "kappa")
+    nulls = _nulls(matrix)
+    if few or not len(nulls):
+        ratio = fine[:, 1] / fine[:, 0]
+        return PlaneNoise(fine[:, 0] * ratio**_USUAL, "kappa")
+    coarse = np.stack([band(p, *_BANDS) for p in planes])
+    bright = _bright(coarse, fine[:, 1], matrix, clear)
+    loud = None if bright is None else coarse[:, bright].astype(float)
+    if loud is not None:
+        nulls = np.stack([_cancelled(n, loud, matrix) for n in nulls])
+    combined = [np.tensordot(n.astype(np.float32), planes, 1) for n in nulls]
+    seen = np.array([_scales(c, blocks, clear) for c in combined])
+    if bright is not None:
+        mains = _mains(matrix)
+        for number, plane in enumerate(combined):
+            large = _in_place(plane, planes[mains], coarse[mains], bright)
+            seen[number, 3] = sigma_in(large, blocks, clear) / WHITE[3]
+    share = _shares(nulls, loud, matrix)
+    found = _told(
+        nulls, seen, _without_light(fine, nulls, seen, share, _kin(planes, blocks, clear))
+    )
+    return replace(found, sigma=_unheard(found.sigma, nulls, fine[:, 0]))
+
+
+def noise_of_planes(stack: F32, saturation: float | None) -> list[LargeScale | None]:
+    """Large-scale noise of red, green and blue of a broadband colour stack (3, H, W)."""
+    plane = fill(stack[1], ~np.isfinite(stack[1]))
+    avoid = bright_mask(plane, find_stars(plane, saturation), saturation)
+    found = plane_noise(stack, None, avoid)
+    return [LargeScale(float(s), found.method) if s > 0 else None for s in found.sigma]
+
+
+def _in_place(combined: F32, mains: F32, coarse: F32, bright: Mask) -> F32:
+    """The large scale of a combination without what is left of light because the planes lie a
+    part of a pixel beside one another, as superpixels do: what follows their slopes.
+    """
+    slopes = [g for plane in coarse for g in np.gradient(plane)]
+    x = np.stack([g[bright] for g in slopes]).astype(float)
+    y = band(combined, *_BANDS)[bright].astype(float)
+    moved = np.linalg.solve(x @ x.T + 1e-9 * np.trace(x @ x.T) * np.eye(len(x)), x @ y)
+    large = details(combined, 4)[3]
+    steps = [g for plane in mains for g in np.gradient(details(plane, 4)[3])]
+    return np.asarray(large - np.tensordot(moved, np.stack(steps), 1), np.float32)
+
+
+def _scales(plane: F32, blocks: list[tuple[int, int]], clear: Mask) -> list[float]:
+    """White noise of the four finest starlet planes of a plane (H, W), in blocks or everywhere."""
+    parts = details(plane, 4)
+    if not blocks:
+        return [clipped_sigma(p[clear]) / w for p, w in zip(parts, WHITE, strict=False)]
+    return [sigma_in(p, blocks, clear) / w for p, w in zip(parts, WHITE, strict=False)]
+
+
+def _without_light(fine: F64, nulls: F64, seen: F64, share: F64, kin: F64) -> F64:
+    """Fine scales (3, 2) of the planes' noise: light of which ``share`` (3,) falls into each is
+    taken off, as much as makes the planes together as rough as their combinations, in which it
+    does not show. ``kin`` (3, 3) is how their noise hangs together on the finest scale.
+    """
+    out = np.empty_like(fine)
+    for scale, fade in enumerate((1.0, _KIN_FADES)):
+        together = np.where(np.eye(3) > 0, 1.0, fade * kin)
+        out[:, scale] = _rid(fine[:, scale] ** 2, nulls, seen[:, scale], share, together)
+    return out
+
+
+def _rid(power: F64, nulls: F64, seen: F64, share: F64, together: F64) -> F64:
+    """Noise (3,) of planes of ``power`` (3,) without the light that makes them too rough."""
+
+    def noise(light: float) -> F64:
+        return np.sqrt(np.maximum(power - share * light, _LEAST_KEPT * power))
+
+    def excess(light: float) -> float:
+        sigma = noise(light)
+        return float(
+            sum(n @ (together * np.outer(sigma, sigma)) @ n for n in nulls) - (seen**2).sum()
+        )
+
+    most = float((power / np.maximum(share, 1e-12)).max())
+    if excess(0.0) <= 0:
+        return noise(0.0)
+    return noise(most if excess(most) > 0 else float(brentq(excess, 0.0, most)))
+
+
+def _kin(planes: F32, blocks: list[tuple[int, int]], clear: Mask) -> F64:
+    """Correlation (3, 3) of the planes on the finest scale, which hardly holds any light: a
+    debayering that borrows from other colours shows here.
+    """
+    finest = [values_in(details(p, 1)[0], blocks, clear) for p in planes]
+    found = np.corrcoef(finest)
+    return np.where(np.abs(found) > _KIN_FROM, found, 0.0)
+
+
+def _shares(nulls: F64, loud: F64 | None, matrix: F64 | None) -> F64:
+    """Power (3,) of the light that the planes of the combinations share, as the data show it."""
+    power = (nulls**2).sum(axis=0)
+    if loud is not None:
+        heard = int(np.argmax(power))
+        slopes = loud @ loud[heard] / (loud[heard] @ loud[heard])
+        return slopes**2
+    if matrix is None:
+        return np.ones(3)
+    return matrix[:, np.argmax((power[:, None] * matrix**2).sum(axis=0))] ** 2
+
+
+def _unheard(sigma: F64, nulls: F64, first: F64) -> F64:
+    """Red from blue or blue from red, where one has no part in the combinations: sites as rare are
+    spread by the same kernel, so that their noise stands in the same ratio on every scale.
+    """
+    out = sigma.copy()
+    for plane, other in ((0, 2), (2, 0)):
+        if np.abs(nulls[:, plane]).max() < _HEARD <= np.abs(nulls[:, other]).max():
+            out[plane] = sigma[other] * first[plane] / first[other]
+    return out
+
+
+def _nulls(matrix: F64 | None) -> F64:
+    """Combinations (m, 3) in which no line shows."""
+    if matrix is None:
+        return np.array([[-0.5, 1.0, -0.5]])
+    if matrix.shape[1] >= 3:
+        return np.zeros((0, 3))
+    basis = np.linalg.svd(matrix.T)[2][matrix.shape[1] :]
+    return basis / np.abs(basis).max(axis=1, keepdims=True)
+
+
+def _mains(matrix: F64 | None) -> list[int]:
+    """The planes by which the light in the others is told."""
+    return [0, 2] if matrix is None else sorted({int(np.argmax(c)) for c in matrix.T})
+
+
+def _bright(coarse: F32, sigma: F64, matrix: F64 | None, clear: Mask) -> Mask | None:
+    """Where light stands out on coarse planes (3, H, W); None where there is hardly any."""
+    mains = _mains(matrix)
+    white = np.sqrt(sum(WHITE[j - 1] ** 2 for j in range(_BANDS[0], _BANDS[1] + 1)))
+    bright = clear & (np.abs(coarse[mains]) > _LOUD * white * sigma[mains, None, None]).any(axis=0)
+    return np.asarray(bright) if bright.sum() >= _FEWEST_LOUD else None
+
+
+def _cancelled(null: F64, loud: F64, matrix: F64 | None) -> F64:
+    """A combination corrected so that light cancels in the data: tables are 15 to 40 % off."""
+    mains = _mains(matrix)
+    x, y = loud[mains], null @ loud
+    slopes = np.linalg.solve(x @ x.T + 1e-9 * np.trace(x @ x.T) * np.eye(len(mains)), x @ y)
+    out = null.copy()
+    out[mains] -= slopes
+    return np.asarray(out / np.abs(out).max())
+
+
+def _told(nulls: F64, seen: F64, fine: F64) -> PlaneNoise:
+    first, ratio = fine[:, 0], np.maximum(fine[:, 1] / np.maximum(fine[:, 0], 1e-30), 1.0)
+    ratio = np.minimum(ratio, np.array([np.inf, ratio[[0, 2]].min(), np.inf]))
+    weights = (nulls**2 / (seen[:, 3, None] ** 2)).sum(axis=0)
+
+    def excess(power: float) -> float:
+        return float(np.log((weights * (first * ratio**power) ** 2).sum() / len(nulls)))
+
+    low, high = _POWER
+    if excess(low) > 0:
+        power = low
+    elif excess(high) < 0:
+        power = high
+    else:
+        power = float(brentq(excess, low, high))
+    off = float(np.exp(-excess(power) / 2))
+    warnings: tuple[str, ...] = ()
+    if not _FAR[0] < off < _FAR[1]:
+        warnings = (
+            f"Together the planes show {off:.2f} times the noise that each tells on fine scales: "
+            "the response may not be this camera's.",
+        )
+    return PlaneNoise(off * first * ratio**power, "null", warnings)
