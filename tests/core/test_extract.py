@@ -10,7 +10,7 @@ import pytest
 
 from bichromus.core.extract import ColourStack, Response, extract_lines, load_response
 from bichromus.core.extract.leaks import measure_leaks
-from bichromus.core.extract.lines import table_leaks, unmix_stack
+from bichromus.core.extract.lines import table_leaks, third_line, unmix_stack
 from bichromus.core.extract.mosaic import demosaic
 from bichromus.core.extract.null import plane_noise
 from bichromus.core.extract.scale import line_scale
@@ -415,3 +415,15 @@ def test_three_lines_of_one_filter_are_told_apart(scene: Scene) -> None:
     for name in ("Ha", "O3", "Hb"):
         seen = gaussian(found.lines[name].plane, 3.0)
         assert np.corrcoef(seen.ravel(), gaussian(scene.lines[name], 3.0).ravel())[0, 1] > 0.98
+
+
+def test_a_third_line_that_is_hardly_passed_costs_another_and_that_is_said() -> None:
+    sigma = np.array([1.0, 0.7, 1.0])
+    lines = ("Ha", "O3", "Hb")
+    said = " ".join(third_line(lines, GENERIC.matrix(lines), sigma))
+    share = unmixing(GENERIC.matrix(lines[:2]), sigma).sigma[1]
+    share /= unmixing(GENERIC.matrix(lines), sigma).sigma[1]
+    assert f"telling Hb apart leaves O3 {100 * share:.0f} % of its SNR" in said
+    assert "say that it holds Ha+O3" in said
+    assert "leaves Ha" not in said
+    assert third_line(lines[:2], GENERIC.matrix(lines[:2]), sigma) == []

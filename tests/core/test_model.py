@@ -35,6 +35,18 @@ SPELLINGS = {
     "Ha+OIII": "Ha+O3",
     "S2/O3": "O3+S2",
     "oiii, halpha": "Ha+O3",
+    "H": "Ha",
+    "Hα 7nm": "Ha",
+    "Hβ": "Hb",
+    "O": "O3",
+    "HaOIII": "Ha+O3",
+    "Ha-OIII": "Ha+O3",
+    "Ha OIII SII": "Ha+O3+S2",
+    "Dual band HaOiii 5nm": "Ha+O3",
+    "Quuxo 3 nm SII": "S2",
+    "Clear": "L",
+    "L-2": "L",
+    "UV/IR cut": "L",
 }
 
 

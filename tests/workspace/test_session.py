@@ -12,16 +12,22 @@ import numpy as np
 import pytest
 from astropy.io import fits
 
-from bichromus.core.files import read_picture
-from bichromus.core.model.errors import BichromusError
+from bichromus.core.files import read_picture, write_fits
+from bichromus.core.model.channel import FilterName
+from bichromus.core.model.errors import BichromusError, InputError
+from bichromus.core.model.planes import Header
 from bichromus.core.model.progress import Progress
+from bichromus.core.model.spellings import use_own
 from bichromus.core.numerics.sampling import View, sample
 from bichromus.core.simulate.demo import STACKS
 from bichromus.workspace.blend.publish import OutputFile, output_files, output_shape, summary
 from bichromus.workspace.channels import commands
+from bichromus.workspace.channels.sources import inspect
 from bichromus.workspace.demo.project import prepare_demo
+from bichromus.workspace.library.spellings import learn_filter, own_file, use_person_table
 from bichromus.workspace.project.cache import clear_cache
-from bichromus.workspace.project.state import PublishState
+from bichromus.workspace.project.state import ProjectState, PublishState
+from bichromus.workspace.project.store import Store
 from bichromus.workspace.session import Session
 from bichromus.workspace.viewing.request import Request
 from bichromus.workspace.work.jobs import Jobs
@@ -274,6 +280,30 @@ def test_what_cannot_be_opened_is_told_and_the_rest_is_kept(
     session.document.undo()
     wait(lambda: session.channels.snapshot.names == ["S2"])
     session.close()
+
+
+def test_a_filter_of_another_name_is_asked_for_once(tmp_path: Path) -> None:
+    files = []
+    for number in range(3):
+        path = tmp_path / f"stack {number}.fits"
+        plane = np.random.default_rng(number).normal(1, 0.1, (64, 64)).astype(np.float32)
+        write_fits(path, plane, Header(filter=FilterName("Quuxo L", ())))
+        files.append(path)
+    store = Store(tmp_path / "project")
+    sources, _ = inspect(store, files[:2], ())
+    assert [(s.sure, s.filter) for s in sources] == [(False, "Quuxo L")] * 2
+    state = ProjectState().prepared_with(sources=tuple(sources))
+    told = commands.set_lines(sources[1].id, ("O3",)).change(state).sources
+    assert [(s.lines, s.sure) for s in told] == [(("O3",), True)] * 2
+    learn_filter("Quuxo L", ("O3",))
+    use_own({})
+    use_person_table()  # as at the next start
+    assert inspect(store, files[2:], ())[0][0].lines == ("O3",)
+    own_file().write_text("quuxo,Q9\n")
+    with pytest.raises(InputError, match=r"filters\.csv.*quuxo,Q9"):
+        use_person_table()
+    use_own({})
+    store.close()
 
 
 def test_a_stack_that_was_moved_away_is_missed_in_words(

@@ -16,6 +16,7 @@ from ..core.model.errors import BichromusError, ProjectError
 from ..workspace.demo.plan import demo_plan
 from ..workspace.demo.project import demo_named, demo_project
 from ..workspace.library.settings import Settings
+from ..workspace.library.spellings import use_person_table
 from ..workspace.project.folders import new_project
 from ..workspace.session import Session
 from .shell.window import Window
@@ -29,6 +30,11 @@ class Application(QObject):
         super().__init__()
         self.settings = settings or Settings()
         self.window: Window | None = None
+        self._damaged: BichromusError | None = None
+        try:
+            use_person_table()
+        except BichromusError as error:
+            self._damaged = error
 
     def open(self, what: Path | str) -> Window:
         """Open a project folder, or one of ``new``, ``demo``, ``demo galaxy``, ``last``. Raises
@@ -69,6 +75,9 @@ class Application(QObject):
         window.show()
         if old is not None:
             old.close()
+        if self._damaged is not None:
+            window.show_errors([self._damaged])
+            self._damaged = None
         self.settings.add_recent(session.document.folder)
         session.follow()
         if demo and not session.state.sources:

@@ -9,6 +9,7 @@ from collections.abc import Sequence
 
 from .. import __version__
 from ..core.model.errors import BichromusError, Cancelled
+from ..workspace.library.spellings import use_person_table
 from . import align, blend, clean, demo, extract, log, measure, plan, pool, simulate, subs
 from .common import Parser
 
@@ -34,6 +35,7 @@ def run(arguments: Sequence[str]) -> int:
     debug = "--debug" in arguments
     try:
         options: argparse.Namespace = build_parser().parse_args(arguments)
+        use_person_table()
         return int(options.run(options) or 0)
     except BichromusError as error:
         if debug:

@@ -22,6 +22,9 @@ from .response import Response
 from .scale import LineScale, line_scale
 from .unmix import apply_unmixing, unmixing
 
+_COSTLY = 0.5
+"""Share of its SNR that a line keeps beside two others, below which that is said."""
+
 
 @dataclass(frozen=True)
 class ColourStack:
@@ -194,6 +197,7 @@ def unmix_stack(stack: ColourStack, response: Response, progress: Progress = SIL
     progress.step(0.8, f"separating {' and '.join(stack.lines)}")
     found = unmixing(matrix, sigma)
     lines = apply_unmixing(picture.data, found.weights)
+    warnings += [f"{picture.label}: {w}" for w in third_line(stack.lines, matrix, sigma)]
     return Unmixed(
         {name: lines[i] for i, name in enumerate(stack.lines)},
         {name: float(found.sigma[i]) for i, name in enumerate(stack.lines)},
@@ -204,6 +208,28 @@ def unmix_stack(stack: ColourStack, response: Response, progress: Progress = SIL
         _blind(picture.data, stack.lines, sigma, mask),
         noise.method,
     )
+
+
+def third_line(lines: Sequence[str], matrix: np.ndarray, sigma: np.ndarray) -> list[str]:
+    """What telling three lines apart costs one of them, in words, where that is most of its SNR: no
+    line may be named that the filter hardly passes.
+    """
+    if len(lines) < 3:
+        return []
+    three = unmixing(matrix, sigma).sigma
+    said = []
+    for left, name in enumerate(lines):
+        rest = [i for i in range(len(lines)) if i != left]
+        two = unmixing(matrix[:, rest], sigma).sigma
+        for number, i in enumerate(rest):
+            kept = float(two[number] / three[i])
+            if kept < _COSTLY:
+                said.append(
+                    f"telling {name} apart leaves {lines[i]} {100 * kept:.0f} % of its SNR; if the "
+                    f"filter hardly passes {name}, say that it holds "
+                    f"{'+'.join(lines[j] for j in rest)}."
+                )
+    return said
 
 
 def _blind(planes: F32, lines: tuple[str, ...], sigma: np.ndarray, mask: Mask) -> Leaks:

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 from typing import Final
 
 from .errors import UnknownName
+from .spellings import NAMES, passes
 
-CHANNELS: Final = ("Ha", "O3", "S2", "Hb", "L", "R", "G", "B", "C")
+CHANNELS: Final = NAMES
 LINES: Final = ("Ha", "O3", "S2", "Hb")
 COLOURS: Final = ("R", "G", "B")
 WAVELENGTH_NM: Final = {
@@ -34,20 +34,6 @@ LONG_NAMES: Final = {
     "C": "filtered luminance",
 }
 
-_SPELLINGS: Final = {
-    "Ha": "ha halpha hydrogenalpha",
-    "O3": "o3 oiii oxygen3 oxygeniii",
-    "S2": "s2 sii sulfur2 sulfurii sulphur2 sulphurii",
-    "Hb": "hb hbeta hydrogenbeta",
-    "L": "l lum luminance",
-    "R": "r red",
-    "G": "g green",
-    "B": "b blue",
-    "C": "c lp lightpollution",
-}
-_BY_SPELLING: Final = {word: name for name, words in _SPELLINGS.items() for word in words.split()}
-_WIDTH = re.compile(r"\d+(\.\d+)?\s*nm", re.IGNORECASE)
-
 
 @dataclass(frozen=True)
 class FilterName:
@@ -69,20 +55,18 @@ class FilterName:
 
 def channel_name(text: str) -> str:
     """One channel's name from a usual spelling. Raises UnknownName."""
-    found = _one(text)
-    if found is None:
+    found = passes(text)
+    if len(found) != 1:
         raise UnknownName(f"No channel is called {text!r}", do=f"Use one of {', '.join(CHANNELS)}")
-    return found
+    return found[0]
 
 
 def filter_name(text: str) -> FilterName:
-    """Understand a filter's name: one channel, or two lines joined by ``+ / , &``. Never raises."""
-    parts = [p for p in re.split(r"[+/,&]", text) if p.strip()]
-    names = [_one(p) for p in parts]
-    if not names or any(n is None for n in names):
-        return FilterName(text.strip(), ())
-    known = {n for n in names if n is not None}
-    if len(known) > 1 and not known <= set(LINES):
+    """Understand a filter's name by the table of spellings: one channel, or several lines, however
+    they are joined. Never raises.
+    """
+    known = set(passes(text))
+    if not known or (len(known) > 1 and not known <= set(LINES)):
         return FilterName(text.strip(), ())
     ordered = tuple(n for n in CHANNELS if n in known)
     return FilterName("+".join(ordered), ordered)
@@ -96,11 +80,6 @@ def line_list(text: str) -> tuple[str, ...]:
             f"The lines {text!r} are not known", do="Join lines with +, as in Ha+O3 or O3+S2"
         )
     return found.lines
-
-
-def _one(text: str) -> str | None:
-    key = re.sub(r"[\s\-_()\[\]]", "", _WIDTH.sub("", text)).lower()
-    return _BY_SPELLING.get(key)
 
 
 def channel_order(name: str) -> tuple[int, str]:

@@ -66,8 +66,20 @@ def remove_source(source: SourceState) -> Command:
 
 
 def set_lines(source_id: str, lines: tuple[str, ...]) -> Command:
-    """Say what a stack holds, where its header was wrong or silent."""
-    return _change_source(f"name the stack {'+'.join(lines)}", source_id, lines=lines, sure=True)
+    """Say what a stack holds, where its header was wrong or silent; others behind a filter of the
+    same name, of which nobody has said it yet, hold the same.
+    """
+
+    def change(state: ProjectState) -> ProjectState:
+        made = state.preparation
+        named = {(s.filter, s.colour) for s in made.sources if s.id == source_id and s.filter}
+        for source in made.sources:
+            alike = not source.sure and (source.filter, source.colour) in named
+            if source.id == source_id or alike:
+                made = made.changed_source(source.id, lines=lines, sure=True)
+        return state.model_copy(update={"preparation": made})
+
+    return Command(f"name the stack {'+'.join(lines)}", change)
 
 
 def set_pattern(source_id: str, bayer: str) -> Command:

@@ -69,6 +69,7 @@ def _inspect_one(
         preliminary=preliminary,
         bayer="" if picture.colour else header.bayer or "",
         sure=sure,
+        filter=header.filter.text if header.filter and not sure else "",
     )
 
 

@@ -32,8 +32,8 @@ class SourceState(_Frozen):
     a colour one.
 
     ``bayer`` is the pattern of a mosaic that was not debayered; ``sure`` is False while nobody has
-    said what the stack holds; ``preliminary``: a quick stack of subs made here, to see what is
-    there.
+    said what the stack holds, ``filter`` what its header calls its filter then; ``preliminary``:
+    a quick stack of subs made here, to see what is there.
     """
 
     id: str
@@ -52,6 +52,7 @@ class SourceState(_Frozen):
     preliminary: bool = False
     bayer: str = ""
     sure: bool = True
+    filter: str = ""
 
     @property
     def label(self) -> str:

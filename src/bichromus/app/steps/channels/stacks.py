@@ -15,6 +15,7 @@ from ....core.model.channel import CHANNELS
 from ....workspace.channels import commands
 from ....workspace.channels.build import Channels
 from ....workspace.channels.sources import RGB
+from ....workspace.library.spellings import learn_filter
 from ....workspace.project.state import SourceState
 from ....workspace.session import Session
 from ...widgets.choice import ChoiceBox
@@ -147,7 +148,9 @@ class StacksFold(Fold):
         if not source.sure:
             words, tip = (
                 f"{words}?",
-                "The header does not say what this stack holds. Press to say it.",
+                f"Press to say what a filter called {source.filter!r} passes; it is remembered."
+                if source.filter
+                else "The header does not say what this stack holds. Press to say it.",
             )
         holds = button(words, f"{source.path}\n{tip}", None if source.sure else "ask")
         holds.setStyleSheet("padding: 1px 6px; text-align: left;")
@@ -173,7 +176,7 @@ class StacksFold(Fold):
                 menu,
                 words,
                 source.sure and lines == source.lines,
-                lambda _on, i=source.id, v=lines: self._session.do(commands.set_lines(i, v)),
+                lambda _on, s=source, v=lines: self._say(s, v),
             )
         if source.bayer:
             menu.addSeparator()
@@ -187,6 +190,11 @@ class StacksFold(Fold):
                     ),
                 )
         return menu
+
+    def _say(self, source: SourceState, lines: tuple[str, ...]) -> None:
+        self._session.do(commands.set_lines(source.id, lines))
+        if not source.sure:
+            learn_filter(source.filter, lines)
 
     def _action(self, menu: QMenu, words: str, checked: bool, act: object) -> None:
         action = QAction(words, menu)
