@@ -4,6 +4,7 @@ noise.
 
 from __future__ import annotations
 
+import cv2
 import numpy as np
 import pytest
 
@@ -100,7 +101,10 @@ def test_a_stack_of_unequal_frames_reaches_the_optimum_and_loses_trails_and_hot_
     assert (
         np.abs(kept[0] - kept[1]).mean() < 0.08 * optimum
     )  # the same with and without what was bad
-    assert made.rejected == pytest.approx(bad.mean(), rel=0.35)
+    wide = sum(
+        cv2.dilate(p.astype(np.uint8), np.ones((7, 7), np.uint8)).mean() for p in bad[[0, 5]]
+    )
+    assert 0.65 * bad.mean() < made.rejected < wide / 8 + bad.mean()  # trails go with their wings
     assert quick_stack(layers(clean, noise, light), shape).rejected < 2e-4
     shares = made.data[60:100, 100:140].sum() / truth[60:100, 100:140].sum()
     assert shares == pytest.approx(1, abs=0.01)

@@ -19,6 +19,7 @@ from bichromus.core.pool.scale import FluxScale
 from bichromus.core.pool.stacks import pool
 from bichromus.core.simulate.scene import Scene
 from sky import stack_of
+from strangers import SKY, UNIT, star_field
 
 AIRS = ({"mag": 21.5}, {"mag": 18.4, "gradient": (0.25, -0.15)}, {"mag": 21.5, "transparency": 0.5})
 FLUX = (1.0, 1.0, 0.5)
@@ -86,6 +87,31 @@ def test_outliers_of_one_stack_are_left_out(scene: Scene) -> None:
     shift = clean.parts[2].weight * 25 * sigma / 0.5
     assert np.mean(changed < 0.5 * shift) > 0.97
     assert made.parts[2].rejected * spoiled.size == pytest.approx(300, rel=0.15)
+
+
+@pytest.mark.parametrize("loud", [200.0, 1000.0])
+def test_a_bright_trail_goes_with_its_wings(loud: float) -> None:
+    field = star_field(3)
+    light, rng = (field.ground + field.light) / UNIT, np.random.default_rng(5)
+    scales = (1.0, 0.8, 1.2)
+    planes = [
+        light * s + rng.normal(size=light.shape) * np.sqrt(1 + 0.02 * np.maximum(light - SKY, 0))
+        for s in scales
+    ]
+    y, x = np.mgrid[0 : light.shape[0], 0 : light.shape[1]]
+    away = np.abs((x - 100) * np.sin(0.4) - (y - 30) * np.cos(0.4))
+    trail = loud * (1 + (away / 2.0) ** 2) ** -2.2
+    clean, made = (
+        pool([Picture(np.asarray(p, np.float32)) for p in (*planes[:2], planes[2] + extra)])
+        for extra in (0.0, trail)
+    )
+    for part, scale in zip(clean.parts, scales, strict=True):
+        assert part.flux.scale == pytest.approx(scale / 1.2, rel=0.015)
+    brought = clean.parts[2].weight * trail.sum() / 1.2
+    assert abs((made.data - clean.data).sum()) < 0.08 * brought
+    changed = np.abs(made.data - clean.data)[away > 40]
+    assert np.quantile(changed, 0.999) < 0.5
+    assert made.parts[2].rejected < 0.06
 
 
 def test_a_stack_that_is_left_out_is_still_compared(scene: Scene) -> None:

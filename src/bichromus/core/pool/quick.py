@@ -16,6 +16,7 @@ from ..model.errors import NotEnoughData
 from ..model.planes import F32, Mask
 from ..model.progress import SILENT, Progress
 from ..numerics.bands import ordered_parallel, row_bands
+from .whole import grown
 
 KAPPA: Final = 5.0
 _ROUNDS: Final = 4
@@ -151,6 +152,8 @@ def combine_mapped(values: F32, noise: np.ndarray, worth: np.ndarray) -> tuple[F
             gone[:, rows, columns] = _rejected(
                 values[:, rows, columns], share, known, scatter[rows, columns], steep[rows, columns]
             )
+            calm = _mean(values, seen & ~gone, share)
+            gone = grown(values, calm, gone, np.sqrt(known[:, None, None] * scatter + steep))
     if whole:
         mean = np.einsum("n,nhw->hw", share / share.sum(), values, dtype=np.float32)
         rows, columns = np.nonzero(gone.any(0))

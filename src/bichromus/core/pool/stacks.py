@@ -19,6 +19,7 @@ from ..numerics.bands import ordered_parallel, row_bands
 from ..numerics.poly import Poly
 from .quick import combine_mapped
 from .scale import FluxScale, KnownStars, difference_surface, flux_scale, measure_stars
+from .whole import REACH
 
 _FULL: Final = 0.92  # of the top value: a core from here on is no measure of light
 _BAND_BYTES: Final = 120_000_000
@@ -208,7 +209,7 @@ def _bands(
     lost = seen = np.zeros(len(pictures))
 
     def work(band: tuple[int, int]) -> tuple[int, int, F32, Mask, Mask]:
-        y0, y1 = band
+        y0, y1 = max(band[0] - REACH, 0), min(band[1] + REACH, shape[0])
         values = np.stack(
             [p.data[y0:y1] / np.float32(s.scale) for p, s in zip(pictures, scales, strict=True)]
         )
@@ -216,7 +217,9 @@ def _bands(
         for n, surface in enumerate(surfaces):
             if surface is not None:
                 values[n] -= _rows(surface, y0, y1, shape)
-        return (*band, *combine_mapped(values.astype(np.float32), noise, weights))
+        plane, away, here = combine_mapped(values.astype(np.float32), noise, weights)
+        own = slice(band[0] - y0, band[1] - y0)
+        return (*band, plane[own], away[:, own], here[:, own])
 
     for y0, y1, plane, away, here in ordered_parallel(work, row_bands(shape[0], rows), 2, ahead=1):
         progress.step(y1 / shape[0], "pooling")
