@@ -139,7 +139,7 @@ def test_a_tilt_a_leak_and_a_useless_stack_are_told_with_their_figures() -> None
     leak = said(
         Standing(leaks=("Balcony, Ha+O3", "G/R of Ha", 0.52), fields={"Balcony, Ha+O3": tilted})
     )
-    assert "G/R of Ha of Balcony, Ha+O3 is 0.52 times" in leak.sentence
+    assert "G/R of Ha of Balcony, Ha+O3 is at most 0.52 times" in leak.sentence
     assert leak.tone == "act"
     useless = said(Standing(parts=(("Ridge", 0.995, 0.9), ("Shed", 0.005, 0.0025))))
     assert useless.sentence == "Shed adds next to nothing to O3: without it the SNR falls by 0.2 %."

@@ -246,14 +246,24 @@ def test_a_response_is_kept_with_the_project(
     measured = next(
         iter(session.channels.snapshot.channel("Ha").notes.extraction.measured.values())
     ).values
+    eye = session.state.sources[0].eye
     if measured:
         session.channels.use_measured_leaks("Ha")
         wait(
             lambda: (
-                session.state.preparation.response == "own camera, leaks measured"
+                session.state.preparation.response_of(eye) == "own camera, leaks measured"
                 and not session.jobs.busy
             )
         )
+    session.channels.take_response(
+        Path(session.document.folder, "responses", "own camera.csv"), "another"
+    )
+    assert session.state.preparation.response_of("another").startswith("own camera")
+    session.do(commands.set_response("generic", eye))  # each camera has its own
+    assert session.state.preparation.response_of("another").startswith("own camera")
+    wait(lambda: not session.jobs.busy)
+    leaks = next(iter(session.channels.snapshot.channel("O3").notes.extraction.table.values()))
+    assert leaks["R/G of O3"] == pytest.approx(0.06 / 0.87, rel=0.01)
 
 
 def test_the_cache_is_bounded_and_may_be_deleted(

@@ -103,12 +103,12 @@ def _leaks(standings: Mapping[str, Standing]) -> Advice | None:
             stack, leak, times = standing.leaks
             return Advice(
                 "act",
-                f"The leak {leak} of {stack} is {times:.2f} times what the response says: look at "
-                "Extract before you trust its lines.",
+                f"The leak {leak} of {stack} is at most {times:.2f} times what the response says: "
+                "look at Extract before you trust its lines.",
                 ((f"{stack}, {leak}", f"{times:.2f} of the table's"),),
                 "Measured where one line shines alone: the lowest ratio of the planes on which "
-                "enough places agree. The other line can raise it, not lower it: below 0.75, or "
-                "above 2, the table is in doubt.",
+                "enough places agree. The other line can raise it, not lower it: it is an upper "
+                "bound, and below 0.75 of the table's the table is in doubt.",
                 name,
             )
     return None

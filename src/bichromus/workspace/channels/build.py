@@ -106,8 +106,12 @@ def prepare(store: Store, wanted: PreparationState, progress: Progress = SILENT)
     registration = register_stacks(
         store, wanted.sources, wanted.reference, wanted.crop, progress.part(0, 0.2)
     )
-    response = load_response(find_response(store, wanted.response))
-    build = _Build(PrepareContext(store, wanted, registration, response))
+    responses = {
+        s.eye: load_response(find_response(store, wanted.response_of(s.eye)))
+        for s in wanted.sources
+        if s.colour
+    }
+    build = _Build(PrepareContext(store, wanted, registration, responses))
     build.make_origins(progress.part(0.2, 0.7))
     build.pool_all(progress.part(0.7, 0.85))
     build.finish_all(progress.part(0.85, 0.97))

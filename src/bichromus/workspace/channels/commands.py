@@ -95,9 +95,18 @@ def _change_source(label: str, source_id: str, **changes: object) -> Command:
     return Command(label, change)
 
 
-def set_response(response: str) -> Command:
-    """Use another sensor response, by its name or file."""
-    return _preparing("change the sensor response", response=response)
+def set_response(response: str, eye: str = "") -> Command:
+    """Use another sensor response, by its name or file, for one camera or for all that have none
+    of their own.
+    """
+    if not eye:
+        return _preparing("change the sensor response", response=response)
+
+    def change(state: ProjectState) -> ProjectState:
+        own = {**state.preparation.responses, eye: response}
+        return state.prepared_with(responses=own)
+
+    return Command(f"change the response of {eye}", change)
 
 
 def set_reference(source: SourceState | None) -> Command:

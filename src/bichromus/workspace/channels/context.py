@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -15,7 +16,7 @@ from ...core.model.errors import InputError
 from ...core.model.measures import LargeScale, Measure
 from ...core.model.planes import F32, Mask, Picture
 from ...core.model.progress import SILENT, Progress
-from ..project.state import AUTO, PLANE, Disc, PreparationState
+from ..project.state import AUTO, PLANE, Disc, PreparationState, SourceState
 from ..project.store import Store
 from .cache import Draft, load_prepared, save_prepared
 from .notes import GradientNote, Notes
@@ -26,12 +27,18 @@ from .registration import Registration
 
 @dataclass(frozen=True)
 class PrepareContext:
-    """The project's cache, what is wanted of the channels, how the stacks lie, and the camera."""
+    """The project's cache, what is wanted of the channels, how the stacks lie, and the
+    colour cameras.
+    """
 
     store: Store
     preparation: PreparationState
     registration: Registration
-    response: Response
+    responses: Mapping[str, Response]
+
+    def response_of(self, source: SourceState) -> Response:
+        """The response of the camera that made a stack."""
+        return self.responses[source.eye]
 
     @property
     def cache(self) -> Path:

@@ -144,33 +144,39 @@ class ChannelsController:
         if errors:
             self._context.report(errors)
 
-    def take_response(self, path: Path) -> None:
-        """Keep a response table with the project and use it; one that is not usable is reported
-        and changes nothing.
+    def take_response(self, path: Path, eye: str = "") -> None:
+        """Keep a response table with the project and use it for a camera, or for all that have none
+        of their own; one that is not usable is reported and changes nothing.
         """
         store = self._context.document.store
-        self._context.guarded(lambda: self._use_response(take_response(store, path)))
+        self._context.guarded(lambda: self._use_response(take_response(store, path), eye))
 
     def use_measured_leaks(self, channel: str) -> None:
         """Take the leaks that the data tell in place of the table's, as a response that is kept
         with the project.
         """
-        notes = [p.notes.extraction for p in self._snapshot.of(channel)]
-        found = next((n.measured for n in notes if n is not None and n.measured), {})
-        values = {n: v for leaks in found.values() for n, v in leaks.values.items()}
-        if not values:
-            return
         document = self._context.document
-        store, response = document.store, document.saved.preparation.response
+        store, wanted = document.store, document.saved.preparation
+        for prepared in self._snapshot.of(channel):
+            note = prepared.notes.extraction
+            values = {
+                n: v
+                for leaks in (note.measured.values() if note else ())
+                for n, v in leaks.values.items()
+            }
+            eyes = {s.eye for s in wanted.sources if s.id in prepared.origin.stacks}
+            if not values or len(eyes) != 1:
+                continue
+            eye = eyes.pop()
 
-        def keep() -> None:
-            base = load_response(find_response(store, response))
-            self._use_response(keep_response(store, Leaks(values, {}).applied(base)))
+            def keep(eye: str = eye, values: dict[str, float] = values) -> None:
+                base = load_response(find_response(store, wanted.response_of(eye)))
+                self._use_response(keep_response(store, Leaks(values, {}).applied(base)), eye)
 
-        self._context.guarded(keep)
+            self._context.guarded(keep)
 
-    def _use_response(self, name: str) -> None:
-        self._context.document.do(commands.set_response(name))
+    def _use_response(self, name: str, eye: str = "") -> None:
+        self._context.document.do(commands.set_response(name, eye))
 
     def save_layers(self, channel: str, folder: Path) -> None:
         """Write a channel without its stars, and the stars alone, as FITS into a folder, in a

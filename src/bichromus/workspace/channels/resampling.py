@@ -31,7 +31,7 @@ def plain_line(context: PrepareContext, source: SourceState, picture: Picture, n
     """The colour plane that sees most of a line, over its answer; at half size on the common
     grid.
     """
-    answer = context.response.matrix((name,))[:, 0]
+    answer = context.response_of(source).matrix((name,))[:, 0]
     best = int(np.argmax(answer))
     plane = picture.data[best] if picture.colour else smooth_mosaic(picture.data)
     seen = context.registration.preview(source, fill(plane, ~np.isfinite(plane)))

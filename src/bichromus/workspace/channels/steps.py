@@ -106,6 +106,12 @@ def fields_of(channels: Channels, prepared: Prepared) -> dict[str, StarField]:
     )
 
 
+def eye_of(channels: Channels, wanted: PreparationState, prepared: Prepared | None) -> str:
+    """The colour camera that a channel came from; empty where none has a part in it."""
+    behind = stacks_behind(channels, wanted, prepared) if prepared is not None else []
+    return next((s.eye for s in behind if s.colour), "")
+
+
 def disagreement(prepared: Prepared) -> tuple[str, str, float] | None:
     """The stack and the leak that speak against the response, and how many times its value it is;
     None: none do.

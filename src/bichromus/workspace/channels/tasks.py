@@ -166,7 +166,8 @@ class ExtractTask:
         return Origin("extracted", name, tuple(s.id for s in self.sources))
 
     def _keys(self, context: PrepareContext) -> dict[str, str]:
-        table = repr(sorted((k, sorted(v.items())) for k, v in context.response.table.items()))
+        tables = [context.response_of(s).table for s in self.sources]
+        table = repr([sorted((k, sorted(v.items())) for k, v in t.items()) for t in tables])
         parts = [
             f"{s.hash}:{'+'.join(s.lines)}{s.bayer}{context.registration.key(s)}"
             for s in self.sources
@@ -184,7 +185,7 @@ class ExtractTask:
             part = progress.part(0.6 * number / count, 0.6 * (number + 1) / count)
             read.append(unmix_one(context, source, plain, part))
         progress.step(0.6, "merging lines seen twice")
-        table = {s.label: table_leaks(context.response, s.lines) for s in self.sources}
+        table = {s.label: table_leaks(context.response_of(s), s.lines) for s in self.sources}
         found = merge_lines([r.unmixed for r in read], table)
         measured = {s.label: r.unmixed.leaks for s, r in zip(self.sources, read, strict=True)}
         fields = known_fields({s.label: r.field for s, r in zip(self.sources, read, strict=True)})

@@ -36,7 +36,7 @@ def unmix_one(
     progress.step(0.0, f"reading {source.label}")
     picture = read_colour(source)
     stack = ColourStack(picture, source.lines)
-    single = unmix_stack(stack, context.response, progress.part(0.1, 0.6))
+    single = unmix_stack(stack, context.response_of(source), progress.part(0.1, 0.6))
     for name in source.lines:
         if name not in plain:
             plain[name] = plain_line(context, source, picture, name)

@@ -55,6 +55,11 @@ class SourceState(_Frozen):
     filter: str = ""
 
     @property
+    def eye(self) -> str:
+        """Which camera saw it: its name, else whose it is."""
+        return self.camera or self.station or self.path.rsplit("/", 1)[-1]
+
+    @property
     def label(self) -> str:
         """Who and through what: Balcony, Ha+O3."""
         who = self.station or self.path.rsplit("/", 1)[-1]
@@ -64,17 +69,19 @@ class SourceState(_Frozen):
 class PreparationState(_Frozen):
     """All that the prepared channels depend on: the stacks, and what is wanted of them.
 
-    ``chosen`` maps a channel to the origin that it is taken from; missing: its pool, else the best
-    by SNR. ``reference`` is the source whose grid the others take (empty: suggested). Origins of
-    one channel are pooled but for those in ``left_out``, unless one of them is chosen. ``gradient``
-    is the degree taken off a channel, or AUTO (as when missing) or PLANE; ``not_sky`` what was
-    drawn that must not count as sky; ``cleaning`` the setting of each cleaning step by channel;
-    ``split`` channels whose stars are split off, by a layer made elsewhere where ``layers`` has
-    one.
+    ``responses`` holds the response of each colour camera that has one of its own, ``response``
+    is that of the others. ``chosen`` maps a channel to the origin that it is taken from;
+    missing: its pool, else the best by SNR. ``reference`` is the source whose grid the others
+    take (empty: suggested). Origins of one channel are pooled but for those in ``left_out``,
+    unless one of them is chosen. ``gradient`` is the degree taken off a channel, or AUTO (as
+    when missing) or PLANE; ``not_sky`` what was drawn that must not count as sky; ``cleaning``
+    the setting of each cleaning step by channel; ``split`` channels whose stars are split off,
+    by a layer made elsewhere where ``layers`` has one.
     """
 
     sources: tuple[SourceState, ...] = ()
     response: str = "generic"
+    responses: dict[str, str] = Field(default_factory=dict)
     chosen: dict[str, str] = Field(default_factory=dict)
     reference: str = ""
     crop: Crop = "common"
@@ -84,6 +91,10 @@ class PreparationState(_Frozen):
     cleaning: dict[str, dict[str, str | float]] = Field(default_factory=dict)
     split: tuple[str, ...] = ()
     layers: dict[str, str] = Field(default_factory=dict)
+
+    def response_of(self, eye: str) -> str:
+        """The response of a colour camera (``SourceState.eye``), by its name or file."""
+        return self.responses.get(eye, self.response)
 
     def source(self, source_id: str) -> SourceState:
         """The stack of an id. Raises StopIteration where there is none."""

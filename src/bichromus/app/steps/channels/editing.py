@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QFileDialog, QWidget
 from ....workspace.channels import commands
 from ....workspace.channels.cleaning import STEPS
 from ....workspace.channels.prepared import Prepared
+from ....workspace.channels.steps import eye_of
 from ....workspace.project.state import PLANE
 from ....workspace.session import Session
 
@@ -28,15 +29,17 @@ class ChannelEditing:
         return self._on_stage()
 
     def choose_response(self) -> None:
-        """Generic, or a table of the person's own."""
-        if self.session.state.preparation.response != "generic":
-            self.session.do(commands.set_response("generic"))
+        """Generic, or a table of the person's own, for the camera of the channel on the stage."""
+        wanted = self.session.state.preparation
+        eye = eye_of(self.session.channels.snapshot, wanted, self.prepared)
+        if wanted.response_of(eye) != "generic":
+            self.session.do(commands.set_response("generic", eye))
             return
         path, _ = QFileDialog.getOpenFileName(
             self._window, "Response table", str(Path.home()), "CSV (*.csv)"
         )
         if path:
-            self.session.channels.take_response(Path(path))
+            self.session.channels.take_response(Path(path), eye)
 
     def choose_layer(self) -> None:
         """A layer of stars made elsewhere."""

@@ -181,7 +181,7 @@ class ChannelsStep(Step):
     def _show_state(self) -> None:
         state = self.session.state
         self.stacks.show_sources(state.sources)
-        self.extract.show_response()
+        self.extract.show_response(self.prepared)
         if self.active:  # else shown when the step begins
             self._show_selected()
 

@@ -55,12 +55,14 @@ def stacked_words(made: Sequence[Preliminary]) -> str:
     return f"Stacked: {words}. Left out, their stars do not fit: {', '.join(lost[:_NAMED])}{more}"
 
 
-def response_words(response: str) -> tuple[str, str]:
-    """The button of the sensor's response, and its tooltip."""
+def response_words(response: str, eye: str) -> tuple[str, str]:
+    """The button of a camera's response, and its tooltip."""
+    whose = f"of {eye}" if eye else "of colour cameras"
     if response == "generic":
         return (
             "response: generic",
-            "Approximate values for usual colour cameras; press to load your own CSV",
+            f"How red, green and blue {whose} answer to each line: approximate values for usual "
+            "cameras; press to load your own CSV",
         )
     name = Path(response).stem if "/" in response else response
-    return f"response: {name}", "Back to the generic response"
+    return f"response: {name}", f"How red, green and blue {whose} answer; back to the generic one"

@@ -8,7 +8,7 @@ from .....core.extract import load_response
 from .....core.model.errors import InputError
 from .....workspace.channels.notes import ExtractionNote
 from .....workspace.channels.prepared import Prepared
-from .....workspace.channels.steps import disagreement, members_of, stacks_behind
+from .....workspace.channels.steps import disagreement, eye_of, members_of, stacks_behind
 from .....workspace.project.responses import find_response
 from .....workspace.session import Session
 from ....widgets.fold import Figures, button, label, set_role
@@ -35,9 +35,10 @@ class ExtractPanel(Panel):
         for widget in (self.response, self.leaks, self.table, self.verdict, self.use, self.gains):
             self.column.addWidget(widget)
 
-    def show_response(self) -> None:
-        """Name the response that is used."""
-        words, tip = response_words(self.wanted.response)
+    def show_response(self, prepared: Prepared | None) -> None:
+        """Name the response of the camera that a channel came from."""
+        eye = eye_of(self.channels, self.wanted, prepared)
+        words, tip = response_words(self.wanted.response_of(eye), eye)
         self.response.setText(words)
         self.response.setToolTip(tip)
 
@@ -45,13 +46,15 @@ class ExtractPanel(Panel):
         """Of the stack that the channel came from."""
         own = [s for s in stacks_behind(self.channels, self.wanted, prepared) if s.colour]
         store = self.session.document.store
+        eye = own[0].eye if own else ""
         try:
-            table = load_response(find_response(store, self.wanted.response)).table
+            table = load_response(find_response(store, self.wanted.response_of(eye))).table
             self.leaks.show_table(table, own[0].lines if own else ())
         except InputError:
             self.leaks.show_table({}, ())
 
     def refresh(self, prepared: Prepared) -> None:
+        self.show_response(prepared)
         self._show_leaks(prepared)
         made = [p for p in members_of(self.channels, prepared) if p.notes.extraction is not None]
         if not made or made[0].notes.extraction is None:
@@ -118,7 +121,7 @@ def verdict(prepared: Prepared, measured: bool) -> str:
     apart = disagreement(prepared)
     if apart is not None:
         return (
-            f"{apart[0]}: {apart[1]} is {apart[2]:.2f} times the table's. "
+            f"{apart[0]}: {apart[1]} is at most {apart[2]:.2f} times the table's. "
             "Look at both before you choose."
         )
     if measured:
