@@ -4,6 +4,7 @@ where they fit.
 
 from __future__ import annotations
 
+import shutil
 from pathlib import Path
 
 import numpy as np
@@ -21,12 +22,41 @@ from stepped import SteppedJobs, SteppedLatest, stepped_session
 from waiting import wait
 
 
-@pytest.fixture
-def session(tmp_path: Path, demo_files: dict[str, Path]) -> Session:
-    found = stepped_session(tmp_path / "p.bichromus", "P", layers=True)
+def opened(folder: Path) -> Session:
+    found = stepped_session(folder, layers=True)
+    found.follow()
+    return found
+
+
+@pytest.fixture(scope="module")
+def folders(
+    tmp_path_factory: pytest.TempPathFactory, demo_files: dict[str, Path]
+) -> dict[str, Path]:
+    """The same project with its channels prepared, and with their stars split off as well."""
+    base = tmp_path_factory.mktemp("layers")
+    found = stepped_session(base / "prepared", "P", layers=True)
     names = ("Ridge_Ha", "Ridge_O3", "Ridge_R", "Ridge_G", "Ridge_B")
     found.channels.open_files([demo_files[n] for n in names])
-    return found
+    while found.blend.snapshot.recipe is None:
+        assert found.previews.step() or found.jobs.step()  # type: ignore[attr-defined]
+    found.close()
+    shutil.copytree(base / "prepared", base / "split")
+    whole = opened(base / "split")
+    wait(lambda: done(whole))
+    whole.close()
+    return {n: base / n for n in ("prepared", "split")}
+
+
+@pytest.fixture
+def session(tmp_path: Path, folders: dict[str, Path]) -> Session:
+    """Channels are there, their stars are still in them."""
+    return opened(shutil.copytree(folders["prepared"], tmp_path / "p.bichromus"))
+
+
+@pytest.fixture
+def split(tmp_path: Path, folders: dict[str, Path]) -> Session:
+    """The stars are split off."""
+    return opened(shutil.copytree(folders["split"], tmp_path / "p.bichromus"))
 
 
 def done(session: Session) -> bool:
@@ -70,7 +100,8 @@ def test_a_picture_is_seen_at_once_and_its_stars_leave_when_all_are_split(
     session.close()
 
 
-def test_layers_follow_what_is_wanted_of_them(session: Session) -> None:
+def test_layers_follow_what_is_wanted_of_them(split: Session) -> None:
+    session = split
     wait(lambda: done(session))
     session.blend.set_settings("stars", stars={"source": "lines"})
     wait(lambda: done(session) and "lines" in session.layers.snapshot.sets)
@@ -107,7 +138,8 @@ def test_what_was_cancelled_is_not_begun_again_by_itself(session: Session) -> No
     session.close()
 
 
-def test_a_layer_made_elsewhere_serves_as_well(session: Session, tmp_path: Path) -> None:
+def test_a_layer_made_elsewhere_serves_as_well(split: Session, tmp_path: Path) -> None:
+    session = split
     wait(lambda: done(session))
     whole = session.channels.snapshot.channel("O3")
     own = tmp_path / "o3_stars.fits"
@@ -147,7 +179,8 @@ def test_published_is_the_picture_without_its_stars_in_the_channels(session: Ses
     session.close()
 
 
-def test_what_is_wanted_is_told_by_settings_and_channels(session: Session) -> None:
+def test_what_is_wanted_is_told_by_settings_and_channels(split: Session) -> None:
+    session = split
     wait(lambda: done(session))
     channels, settings = session.channels.snapshot, session.state.blend
     wanted = wanted_layers(channels, settings, ("O3",), {"O3": "o3.fits", "S2": "s2.fits"})
