@@ -69,6 +69,13 @@ def _window(window: Window) -> list[Command]:
         ),
         Command("find", "Find a command", "Ctrl+K", lambda: window.sheets.search()),
         Command("keys", "All keys", "?", lambda: window.sheets.show_keys(), "help"),
+        Command(
+            "about",
+            "About this program, and its self-test",
+            "F1",
+            lambda: window.sheets.show_about(),
+            "help version licence demands",
+        ),
     ]
 
 

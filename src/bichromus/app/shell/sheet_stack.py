@@ -9,7 +9,9 @@ from PyQt6.QtWidgets import QWidget
 
 from ...core.advise import Advice
 from ...core.model.errors import BichromusError
+from ...workspace.session import Session
 from ..command import Command
+from .about import AboutSheet
 from .sheets import ErrorSheet, Finder, KeySheet, WhySheet
 
 _LEFT: Final = 184
@@ -18,15 +20,20 @@ _ABOVE_FOOT: Final = 38
 
 
 class SheetStack:
-    """The why of an advice, what went wrong, all keys, and the search."""
+    """The why of an advice, what went wrong, all keys, the search, and what the program is."""
 
     def __init__(
-        self, window: QWidget, commands: list[Command], more_keys: Sequence[tuple[str, str]]
+        self,
+        window: QWidget,
+        session: Session,
+        commands: list[Command],
+        more_keys: Sequence[tuple[str, str]],
     ) -> None:
         self._window = window
         self.why, self.errors = WhySheet(window), ErrorSheet(window)
         self.finder = Finder(window, commands)
         self.keys = KeySheet(window, commands, tuple(more_keys))
+        self.about = AboutSheet(window, session, self._place_about)
 
     def show_why(self, advice: Advice | None) -> None:
         """The figures behind an advice, or put them away."""
@@ -50,13 +57,24 @@ class SheetStack:
         else:
             self.keys.open_at((self._window.width() - self.keys.width()) // 2, 70, below=True)
 
+    def show_about(self) -> None:
+        """What this program is, and its self-test."""
+        self._place_about()
+        self.about.show()
+        self.about.raise_()
+        self.about.begin.setFocus()
+
+    def _place_about(self) -> None:
+        self.about.adjustSize()
+        self.about.move((self._window.width() - self.about.width()) // 2, 70)
+
     def search(self) -> None:
         """Find a command by a part of its name."""
         self.finder.ask((self._window.width() - self.finder.width()) // 2, 60)
 
     def put_away_top(self) -> bool:
         """Put the top sheet away; False where none is open."""
-        for sheet in (self.finder, self.keys, self.errors, self.why):
+        for sheet in (self.finder, self.keys, self.about, self.errors, self.why):
             if sheet.isVisible():
                 sheet.put_away()
                 return True

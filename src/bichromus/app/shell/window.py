@@ -68,7 +68,7 @@ class Window(QMainWindow):
         )
         self._frame = Later(self, self._show_frame)
         self.commands = make_commands(self)
-        self.sheets = SheetStack(self, self.commands, MORE_KEYS)
+        self.sheets = SheetStack(self, session, self.commands, MORE_KEYS)
         self._keys = HoldKeys(self, self.hold, self.release, self.hold_before, self._space_is_free)
         self._wire()
         self._restore()

@@ -54,19 +54,26 @@ def moffat(dx: Floats, dy: Floats, p: F64, second: Second | None = None) -> Floa
     return out / out.dtype.type(len(_POINTS))
 
 
-def moffat_slopes(dx: F64, dy: F64, p: F64, second: Second | None = None) -> tuple[F64, F64]:
-    """The same with its derivatives by x, y, ln FWHM, the ellipse and ln beta (N, P, 6)."""
+def moffat_slopes(
+    dx: F64, dy: F64, p: F64, second: Second | None = None, roughly: bool = False
+) -> tuple[F64, F64]:
+    """The same with its derivatives by x, y, ln FWHM, the ellipse and ln beta (N, P, 6);
+    ``roughly``: at the middle of each pixel.
+    """
     x, y, stars = dx.astype(np.float32), dy.astype(np.float32), p.astype(np.float32)
-    value = np.zeros(np.broadcast_shapes(dx.shape, dy.shape))
-    slopes = np.zeros((*value.shape, 6))
+    points = _MIDDLE if roughly else _POINTS
+    value = np.zeros(np.broadcast_shapes(dx.shape, dy.shape), np.float32)
+    slopes = np.zeros((*value.shape, 6), np.float32)
     for number, (share, ln_beta, ln_width) in enumerate(_components(stars, second)):
-        for ox, oy in _POINTS:
+        part, last = np.float32(share / len(points)), 5 if number else 6
+        for ox, oy in points:
             one, slope = _slope(x + ox, y + oy, stars, ln_beta, ln_width)
-            value += share * one
-            slopes[:, :, : 5 if number else 6] += share * slope[:, :, : 5 if number else 6]
-    return value / len(_POINTS), slopes / len(_POINTS)
+            value += part * one
+            slopes[:, :, :last] += part * slope[:, :, :last]
+    return value.astype(np.float64), slopes.astype(np.float64)
 
 
+_MIDDLE: Final = ((np.float32(0), np.float32(0)),)
 _POINTS: Final = tuple(
     (np.float32(x), np.float32(y)) for x in (-_GAUSS, _GAUSS) for y in (-_GAUSS, _GAUSS)
 )

@@ -26,8 +26,10 @@ full stars (METHOD 6: study).
 """
 _JUDGE_ERROR: Final = 0.02
 _PLACE_PRIOR_PX: Final = 0.3  # of a neighbour, whose own fit places it
-_WINGS_OF_FULL: Final = (0.1, 0.015, 0.015, 0.2)
-"""Least spread of ln FWHM, ellipse and ln beta of full stars, of which only wings are seen."""
+_OWN_WINGS: Final = 10_000.0
+"""Sigma of a star that a shape a ten-thousandth off would leave a disc of; it has its own."""
+_WINGS_OF_FULL: Final = (0.03, 0.015, 0.015, 0.06)
+"""Least spread of ln FWHM, ellipse and ln beta of such stars, and of full ones."""
 _BEND_AT_FULL: Final = 3.0
 """Sigma that the ground may bend by under a full core, whose flank it would take for itself."""
 _FIXED, _FREE_BETA = 1e-4, 0.3  # spread of ln beta
@@ -75,8 +77,10 @@ def fit_stars(
     ``prior`` is the spread of ln FWHM and ellipse about the shape of the field.
     """
     widths = np.exp(p[which, WIDTH])
-    reach = np.ceil(_DISC * widths + 1.5 * full_px[which]).astype(int)
-    near, full = _neighbours(p, which), full_px[which] > 0
+    loud = p[which, AMPLITUDE] > _OWN_WINGS * _noise_at(sheet, p[which])
+    further = np.where(loud, np.maximum(full_px[which], widths), full_px[which])
+    reach = np.ceil(_DISC * widths + 1.5 * further).astype(int)
+    near, full, own = _neighbours(p, which), full_px[which] > 0, (further > 0) | loud
     jobs = []
     for size in np.unique(reach):
         group = np.flatnonzero(reach == size)
@@ -84,7 +88,9 @@ def fit_stars(
 
     def run(job: tuple[int, NDArray[np.int64]]) -> Fitted:
         size, part = job
-        return _step(sheet, shape, p, which[part], near[part], full[part], size, prior, free_beta)
+        return _step(
+            sheet, shape, p, which[part], near[part], full[part], own[part], size, prior, free_beta
+        )
 
     steps = list(ordered_parallel(run, iter(jobs), min(_THREADS, max(1, len(jobs) // 2))))
     count = len(which)
@@ -98,6 +104,13 @@ def fit_stars(
         out.p[part], out.error[part] = fitted.p, fitted.error
         out.explained[part], out.moved[part] = fitted.explained, fitted.moved
     return out
+
+
+def _noise_at(sheet: Sheet, p: F64) -> F64:
+    height, width = sheet.sigma.shape
+    y = np.clip(np.rint(p[:, Y]).astype(int), 0, height - 1)
+    x = np.clip(np.rint(p[:, X]).astype(int), 0, width - 1)
+    return sheet.sigma[y, x].astype(np.float64)
 
 
 def _neighbours(p: F64, which: NDArray[np.int64]) -> NDArray[np.int64]:
@@ -126,6 +139,7 @@ def _step(
     which: NDArray[np.int64],
     near: NDArray[np.int64],
     full: Mask,
+    own_wings: Mask,
     reach: int,
     prior: float,
     free_beta: bool,
@@ -156,7 +170,7 @@ def _step(
     )
     spread = np.full((len(own), 4), prior)
     spread[:, 3] = _FREE_BETA if free_beta else _FIXED
-    spread[full] = np.maximum(spread[full], _WINGS_OF_FULL)
+    spread[own_wings] = np.maximum(spread[own_wings], _WINGS_OF_FULL)
     penalty = np.zeros((len(own), whole.shape[2]))
     wanted = np.zeros_like(penalty)
     penalty[:, WIDTH : BETA + 1] = 1 / spread**2
@@ -209,7 +223,11 @@ def _neighbour(
     if there.any():
         q = q[there]
         value, slopes = moffat_slopes(
-            columns[there] - q[:, X, None], rows[there] - q[:, Y, None], q, shape.second
+            columns[there] - q[:, X, None],
+            rows[there] - q[:, Y, None],
+            q,
+            shape.second,
+            roughly=True,
         )
         out[there, :, 0] = value
         out[there, :, 1:] = slopes[:, :, :2] * q[:, AMPLITUDE, None, None]

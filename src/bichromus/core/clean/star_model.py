@@ -30,8 +30,12 @@ _NARROW, _EXPLAINED = 9.0, 0.45
 """Sigma on that ground, and the share that a star of the field's shape explains, from which a star
 is kept that another, or a thread, makes too wide: on threads of a star's width 20 of 24 are stars.
 """
-_ODD, _ODD_FULL = 0.2, 0.4
+_ODD: Final = 0.2
 """By how much ln FWHM or the ellipse of a star may be off the field's, when both are learnt."""
+_AROUND_FULL, _NUCLEUS = 3.0, 0.08
+"""Share of the top value at so many star widths from a full core's edge that no star has: there a
+galaxy goes on around its nucleus.
+"""
 _LEAST: Final = 4.0  # sigma of an amplitude that is kept
 _STILL: Final = 0.3  # sigma of a step: a star that moves less is not fitted again
 _DRAFT: Final = 0.3  # sigma down to which profiles are drawn while stars are still fitted
@@ -75,6 +79,7 @@ class StarModel:
         self.cores = saturated_cores(
             self.plane - np.float32(sky), self.top - sky, self.width, middle
         )
+        self.cores = [c for c in self.cores if not self._nucleus(c, sky)]
         if not self.cores:
             return
         x, y, pixels = (np.array([getattr(c, k) for c in self.cores]) for k in ("x", "y", "pixels"))
@@ -85,6 +90,15 @@ class StarModel:
         self._add(p, radius)
         for _ in range(_ROUNDS):
             self._fit(np.arange(len(self.p)), FREE)
+
+    def _nucleus(self, core: Core, sky: float) -> bool:
+        radius = round(np.sqrt(core.pixels / np.pi) + _AROUND_FULL * self.width)
+        turn = np.linspace(0, 2 * np.pi, 48, endpoint=False)
+        height, width = self.plane.shape
+        x = np.clip(np.rint(core.x + radius * np.cos(turn)).astype(int), 0, width - 1)
+        y = np.clip(np.rint(core.y + radius * np.sin(turn)).astype(int), 0, height - 1)
+        assert self.top is not None
+        return float(np.median(self.plane[y, x])) - sky > _NUCLEUS * (self.top - sky)
 
     def find(self, least: float, progress: Progress) -> None:
         """Add stars that stand out of what is left."""
@@ -202,8 +216,8 @@ class StarModel:
         """
         keep = (self.p[:, AMPLITUDE] > _LEAST * self.error) | (self.full_px > 0)
         off = self.p[:, WIDTH : E2 + 1] - self.shape.at(self.p[:, X], self.p[:, Y])
-        limit = np.where(self.full_px > 0, _ODD_FULL, _ODD)
-        keep &= (np.abs(off[:, 0]) < limit) & (np.hypot(off[:, 1], off[:, 2]) < limit)
+        even = (np.abs(off[:, 0]) < _ODD) & (np.hypot(off[:, 1], off[:, 2]) < _ODD)
+        keep &= even | (self.full_px > 0)
         if len(self.p) > 1:
             pairs = cKDTree(self.p[:, X : Y + 1]).query_pairs(
                 _PRUNED * self.width, output_type="ndarray"

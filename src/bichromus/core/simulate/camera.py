@@ -140,7 +140,7 @@ def _halos(plane: F32, stars: StarTable, flux: np.ndarray, radius: float) -> Non
             plane[y0:y1, x0:x1] += (flux[n] * disc).astype(np.float32)
 
 
-def _plane(
+def light_on_plane(
     rates: dict[str, tuple[F32, float]], sky: Sky, response: Mapping[str, float] | None = None
 ) -> F32:
     """All light on one plane, e-/s/pixel, with the sky's gradient."""
@@ -236,7 +236,9 @@ def mono_stack(
     optics: Aberrations = PERFECT,
 ) -> F32:
     """A mono stack (H, W), 0 to 1 of full well."""
-    return expose(_plane(band_rates(scene, rig, band, sky, optics), sky), rig, subs, sub_s, rng)
+    return expose(
+        light_on_plane(band_rates(scene, rig, band, sky, optics), sky), rig, subs, sub_s, rng
+    )
 
 
 def colour_stack(
@@ -264,7 +266,7 @@ def colour_stack(
     groups = [g.size for g in np.array_split(np.arange(subs), 4) if g.size]
     stack = np.zeros((3, *scene.shape), np.float32)
     for index, name in enumerate("RGB"):
-        light = _plane(rates, sky, BROAD_RESPONSE[name] if broad else response[name])
+        light = light_on_plane(rates, sky, BROAD_RESPONSE[name] if broad else response[name])
         for number, size in enumerate(groups):
             progress.step((index + number / len(groups)) / 3, f"exposing {band.name}")
             sites = bayer_sites(scene.shape, name, *divmod(number, 2))

@@ -15,6 +15,7 @@ from ..project.state import SourceState
 from ..project.store import Store
 
 RGB = ("R", "G", "B")
+_COLOUR_ALONE = ("rgb", "osc")  # no filter but those on the sensor
 
 
 def inspect(
@@ -82,7 +83,7 @@ def _held(known: FilterName, colour: bool) -> tuple[tuple[str, ...], bool]:
         return (lines, True) if len(lines) == 1 else (("L",), False)
     if len(lines) in (1, 2, 3) and set(lines) <= set(LINES):
         return lines, True
-    if lines in (("L",), ("C",)):
+    if lines in (("L",), ("C",)) or known.text.lower() in _COLOUR_ALONE:
         return RGB, True  # a broad filter over the colour planes
     return ("Ha", "O3"), False
 
