@@ -10,10 +10,11 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QGuiApplication, QWheelEvent
-from PyQt6.QtWidgets import QAbstractButton, QApplication, QComboBox, QLineEdit, QWidget
+from PyQt6.QtWidgets import QAbstractButton, QApplication, QComboBox, QLabel, QLineEdit, QWidget
 from pytestqt.qtbot import QtBot
 from scipy.stats import spearmanr
 
+from bichromus.app.shell import about
 from bichromus.app.shell.window import Window
 from bichromus.app.start import Application
 from bichromus.app.steps.blend import BlendStep
@@ -22,6 +23,7 @@ from bichromus.app.steps.publish import PublishStep
 from bichromus.app.theme.look import LOOK
 from bichromus.core.files import read_picture
 from bichromus.core.model.errors import ProjectError
+from bichromus.core.selftest import Finding
 from bichromus.workspace.project.state import PLANE
 from bichromus.workspace.work.jobs import JobReport
 
@@ -388,6 +390,30 @@ def test_every_control_has_a_name_and_a_tooltip(window: Window) -> None:
                 assert widget.toolTip(), (name, widget)
     keys = [c.key for c in window.commands if c.key]
     assert len(keys) == len(set(keys))
+
+
+def test_about_tells_the_demands_that_are_nearest_to_being_missed(
+    qtbot: QtBot, application: Application, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    window = application.open("new")
+    found = [
+        Finding("left where stars were", "as stacked", 1.2, 1.5, "sigma"),
+        Finding("left where stars were", "turned", 1.4, 1.5, "sigma"),
+        Finding("stars found", "as stacked", 0.8, 0.9, "", True),
+    ]
+    monkeypatch.setattr(about, "selftest", lambda **_told: iter(found))
+    next(c for c in window.commands if c.id == "about").run()
+    sheet = window.sheets.about
+    assert sheet.isVisible()
+    qtbot.mouseClick(sheet.begin, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: "3 demands, 1 missed" in sheet.words.text(), timeout=60_000)
+    shown = [w.text() for w in sheet.findChildren(QLabel) if w.isVisible()]
+    assert "1.4 sigma" in shown
+    assert "1.2 sigma" not in shown
+    assert shown.count("missed") == 1
+    assert sheet.begin.isEnabled()
+    qtbot.keyClick(sheet, Qt.Key.Key_Escape)
+    assert not sheet.isVisible()
 
 
 def test_dropped_files_are_opened_and_bad_ones_told(

@@ -23,6 +23,8 @@ from ..numerics.smoothing import fill
 BIN: Final = 32
 _ENOUGH_STARS: Final = 8
 _APART: Final = 0.10
+_MOST_APART: Final = 4.0
+"""Times that filters of different width make of stars against nebula at most; more is a fault."""
 _MOST_STARS: Final = 1500
 _ALONE: Final = 4.0  # star widths to the next star: its light stays out of the aperture
 _APERTURE: Final = 1.6  # star widths; holds nearly all light, and the same share in both stacks
@@ -30,6 +32,7 @@ _RING: Final = (1.25, 1.7)  # of the aperture's radius: where its sky is told
 _UNCLIPPED: Final = 0.8  # of the top value
 _BRIGHT: Final = 15.0  # sigma of an aperture's flux
 _HUBER: Final = 1.345
+_TUKEY: Final = 4.685
 """Huber's constant for 95 % efficiency (Huber 1964)."""
 _ENOUGH_BINS: Final = 40
 _NEBULA: Final = 9.0  # variance of the bins over that of their noise
@@ -105,7 +108,7 @@ def flux_scale(
     tell.
     """
     stars = _by_stars(plane, one, reference, two, saturation)
-    pixels = _by_pixels(one, two)
+    pixels = _by_pixels(one, two, stars[0] if stars else 1.0)
     if stars is None and pixels is None:
         raise NotEnoughData(
             f"The brightness of {name} cannot be compared with the others",
@@ -116,8 +119,13 @@ def flux_scale(
         assert pixels is not None
         return FluxScale(pixels[0], pixels[1], "nebula")
     if pixels is not None:
-        apart = abs(pixels[0] / stars[0] - 1)
-        if apart > _APART and abs(pixels[0] - stars[0]) > 3 * float(np.hypot(pixels[1], stars[1])):
+        ratio = pixels[0] / stars[0]
+        usable = 1 / _MOST_APART < ratio < _MOST_APART
+        if (
+            usable
+            and abs(ratio - 1) > _APART
+            and abs(pixels[0] - stars[0]) > 3 * float(np.hypot(pixels[1], stars[1]))
+        ):
             return FluxScale(
                 pixels[0],
                 pixels[1],
@@ -184,9 +192,16 @@ def _aperture(
     return flux if flux > _BRIGHT * noise * np.sqrt(np.pi) * radius else None
 
 
-def _by_pixels(one: KnownStars, two: KnownStars) -> tuple[float, float] | None:
+def _tukey(off: np.ndarray, one: float, two: float) -> np.ndarray:
+    off = off - np.median(off)
+    sigma = max(MAD_TO_SIGMA * float(np.median(np.abs(off))), float(np.hypot(one, two)))
+    return np.asarray(np.maximum(1 - (off / (_TUKEY * sigma)) ** 2, 0) ** 2)
+
+
+def _by_pixels(one: KnownStars, two: KnownStars, start: float) -> tuple[float, float] | None:
     """Errors-in-variables slope of star-free bins, with a surface of degree 2 between them (Deming
-    1943).
+    1943), from a first value on; what lies apart counts less, and then not at all (Tukey's
+    biweight).
     """
     good = np.isfinite(one.bins) & np.isfinite(two.bins)
     if good.sum() < _ENOUGH_BINS:
@@ -195,11 +210,13 @@ def _by_pixels(one: KnownStars, two: KnownStars) -> tuple[float, float] | None:
     a, b = two.bins[good].astype(float), one.bins[good].astype(float)
     lam = (one.bin_noise / max(two.bin_noise, 1e-30)) ** 2
     shape = one.bins.shape
-    scale, weight = 1.0, np.ones(len(a))
-    for _ in range(25):
+    scale, weight = start, np.ones(len(a))
+    for turn in range(25):
         # the surface takes up gradients; what is left of both is the nebula
         surface = fit_poly(x.astype(float), y.astype(float), b - scale * a, shape, 2, 4, weight)
         rest = b - surface.at(x.astype(float), y.astype(float))
+        if turn == 0:  # a trail, which only one of them has, must not begin it
+            weight = _tukey(rest - scale * a, one.bin_noise, scale * two.bin_noise)
         ma, mb = np.average(a, weights=weight), np.average(rest, weights=weight)
         sxx = float(np.average((a - ma) ** 2, weights=weight))
         syy = float(np.average((rest - mb) ** 2, weights=weight))
@@ -209,7 +226,7 @@ def _by_pixels(one: KnownStars, two: KnownStars) -> tuple[float, float] | None:
         new = (syy - lam * sxx + np.sqrt((syy - lam * sxx) ** 2 + 4 * lam * sxy**2)) / (2 * sxy)
         off = (rest - mb - new * (a - ma)) / np.sqrt(one.bin_noise**2 + new**2 * two.bin_noise**2)
         sigma = max(MAD_TO_SIGMA * float(np.median(np.abs(off))), 1.0)
-        weight = 1 / np.maximum(np.abs(off) / (_HUBER * sigma), 1)
+        weight = np.maximum(1 - (off / (_TUKEY * sigma)) ** 2, 0) ** 2
         done = abs(new / scale - 1) < _SETTLED
         scale = new
         if done:
