@@ -160,19 +160,24 @@ def _shares(nulls: F64, loud: F64 | None, matrix: F64 | None) -> F64:
     if loud is not None:
         heard = int(np.argmax(power))
         slopes = loud @ loud[heard] / (loud[heard] @ loud[heard])
-        return slopes**2
+        return np.where(_heard(nulls), slopes**2, 0.0)
     if matrix is None:
         return np.ones(3)
     return matrix[:, np.argmax((power[:, None] * matrix**2).sum(axis=0))] ** 2
+
+
+def _heard(nulls: F64) -> NDArray[np.bool_]:
+    """Which planes (3,) have a part in the combinations."""
+    return np.asarray(np.abs(nulls).max(axis=0) >= _HEARD)
 
 
 def _unheard(sigma: F64, nulls: F64, first: F64) -> F64:
     """Red from blue or blue from red, where one has no part in the combinations: sites as rare are
     spread by the same kernel, so that their noise stands in the same ratio on every scale.
     """
-    out = sigma.copy()
+    out, heard = sigma.copy(), _heard(nulls)
     for plane, other in ((0, 2), (2, 0)):
-        if np.abs(nulls[:, plane]).max() < _HEARD <= np.abs(nulls[:, other]).max():
+        if heard[other] and not heard[plane]:
             out[plane] = sigma[other] * first[plane] / first[other]
     return out
 
@@ -212,7 +217,9 @@ def _cancelled(null: F64, loud: F64, matrix: F64 | None) -> F64:
 
 def _told(nulls: F64, seen: F64, fine: F64) -> PlaneNoise:
     first, ratio = fine[:, 0], np.maximum(fine[:, 1] / np.maximum(fine[:, 0], 1e-30), 1.0)
-    ratio = np.minimum(ratio, np.array([np.inf, ratio[[0, 2]].min(), np.inf]))
+    rare = [n for n in (0, 2) if _heard(nulls)[n]]
+    if rare:  # green, which has more sites, is smoothed no more than they are
+        ratio[1] = min(ratio[1], ratio[rare].min())
     weights = (nulls**2 / (seen[:, 3, None] ** 2)).sum(axis=0)
 
     def excess(power: float) -> float:
