@@ -36,10 +36,13 @@ def colour_field(
     subs: int = 8,
     response: tuple[tuple[float, float], ...] = LINES["Ha+O3"],
     bright: float = 1.0,
+    second: float = 0.4,
 ) -> ColourField:
-    """``bright``: strength of both nebulae. The noise of a sub's pixel is sqrt(subs) sky noises."""
+    """``bright``: strength of the red nebula, ``second`` that of the green one over it. The noise of
+    a sub's pixel is sqrt(subs) sky noises.
+    """
     rng = np.random.default_rng(seed)
-    red, green = bright * threads(shape, rng), 0.4 * bright * threads(shape, rng)
+    red, green = bright * threads(shape, rng), second * bright * threads(shape, rng)
     stars = _stars(shape, rng)
     planes = np.stack(
         [

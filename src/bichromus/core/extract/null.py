@@ -34,6 +34,10 @@ _FEWEST_LOUD: Final = 2000
 _HEARD: Final = 0.3  # weight of a plane in a combination from which its noise is heard there
 _KIN_FROM, _KIN_FADES = 0.15, 0.44
 """Correlation that counts, and its share on the second scale, of debayering by gradients."""
+_MOST_UNLIKE: Final = 1.6
+"""Times that red is noisier than blue, at most: threads of nebula make its finest scale
+rougher.
+"""
 _LEAST_KEPT: Final = 0.02  # of the power of a plane that is noise in any case
 _BANDS: Final = (5, 6)  # starlet planes by which the combination is told
 
@@ -79,6 +83,7 @@ def plane_noise(stack: F32, matrix: F64 | None, avoid: Mask) -> PlaneNoise:
         for number, plane in enumerate(combined):
             large = _in_place(plane, planes[mains], coarse[mains], bright)
             seen[number, 3] = sigma_in(large, blocks, clear) / WHITE[3]
+    fine[:, 1] = _unheard(fine[:, 1], nulls, fine[:, 0])  # its light is not that of the others
     share = _shares(nulls, loud, matrix)
     found = _told(
         nulls, seen, _without_light(fine, nulls, seen, share, _kin(planes, blocks, clear))
@@ -178,7 +183,7 @@ def _unheard(sigma: F64, nulls: F64, first: F64) -> F64:
     out, heard = sigma.copy(), _heard(nulls)
     for plane, other in ((0, 2), (2, 0)):
         if heard[other] and not heard[plane]:
-            out[plane] = sigma[other] * first[plane] / first[other]
+            out[plane] = sigma[other] * min(first[plane] / first[other], _MOST_UNLIKE)
     return out
 
 
