@@ -20,7 +20,7 @@ DRAWN: Final = 0.05
 """A profile is drawn down to so many sigma; where none reaches nothing is touched."""
 _MODEL_ERROR: Final = 0.02  # of its light, that a model is wrong by
 _MEAN: Final = 0.5  # star widths over which the ground is averaged
-_AROUND, _BEND = 1.5, 10.0
+_AROUND, _FAR, _BEND = 1.5, 5.0, 10.0
 """Where a loud star's model is surer to be wrong than the ground is to bend by so many sigma, the
 ground is that of so many star widths about.
 """
@@ -43,15 +43,25 @@ def starless_plane(
     filled = fill(np.where(known, rest, np.float32(0)).astype(np.float32), ~known)
     top = gaussian((filled * weight).astype(np.float32), _MEAN * width)
     bottom = gaussian(weight, _MEAN * width)
-    around = gaussian((filled * weight).astype(np.float32), _AROUND * width)
-    around /= np.maximum(gaussian(weight, _AROUND * width), np.float32(1e-30))
-    held = 1 / (np.float32(_BEND) * sigma) ** 2
-    ground = (top + held * around) / (bottom + held)
+    held = np.asarray(1 / (np.float32(_BEND) * sigma) ** 2, np.float32)
+    ground = _mean(filled, weight, _FAR * width)
+    ground = _mean(filled, weight, _AROUND * width, held, ground)
+    ground = np.asarray((top + held * ground) / (bottom + held), np.float32)
     out = ground + (rest - ground) * (sigma / np.sqrt(variance))
     if full.any():
         wide = gaussian(filled, _MEAN_FULL * width)
         out = np.where(full, wide + _texture(filled, model > DRAWN * sigma), out)
     return np.where(model > np.float32(DRAWN) * sigma, out, plane).astype(np.float32)
+
+
+def _mean(
+    plane: F32, weight: F32, reach: float, held: F32 | None = None, prior: F32 | None = None
+) -> F32:
+    """A weighted mean about every pixel, drawn to a ``prior`` of weight ``held``."""
+    top, bottom = gaussian((plane * weight).astype(np.float32), reach), gaussian(weight, reach)
+    if held is not None and prior is not None:
+        top, bottom = top + held * prior, bottom + held
+    return np.asarray(top / np.maximum(bottom, np.float32(1e-30)), np.float32)
 
 
 def _texture(rest: F32, stars: Mask, side: int = 96) -> F32:
