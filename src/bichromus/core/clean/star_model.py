@@ -151,12 +151,13 @@ class StarModel:
         progress.step(0.0, "learning the shape of the stars")
         self._redraw(learn_shape(self.shape.with_table(None), self._free(loud)))
         self._settle_all(HELD)
-        known = KnownStars(self.p, self.error, self.full_px)
         progress.step(0.5, "learning the shape of the stars")
-        self._redraw(learn_wings(self._sheet(), self.shape, known))
+        self._redraw(learn_wings(self._sheet(), self.shape, self._known()))
         self._settle_all(HELD)
-        known = KnownStars(self.p, self.error, self.full_px)
-        self._redraw(learn_table(self._sheet(), self.shape, known))
+        self._redraw(learn_table(self._sheet(), self.shape, self._known()))
+
+    def _known(self) -> KnownStars:
+        return KnownStars(self.p, self.error, self.full_px)
 
     def _free(self, which: NDArray[np.int64]) -> Fitted:
         """Free fits that do not move the model: what the shape is learnt from."""

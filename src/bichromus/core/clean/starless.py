@@ -41,12 +41,10 @@ def starless_plane(
     variance = sigma**2 + np.float32(kappa) * light + (np.float32(_MODEL_ERROR) * light) ** 2
     weight = np.where(known, 1 / variance, np.float32(0)).astype(np.float32)
     filled = fill(np.where(known, rest, np.float32(0)).astype(np.float32), ~known)
-    top = gaussian((filled * weight).astype(np.float32), _MEAN * width)
-    bottom = gaussian(weight, _MEAN * width)
     held = np.asarray(1 / (np.float32(_BEND) * sigma) ** 2, np.float32)
-    ground = _mean(filled, weight, _FAR * width)
-    ground = _mean(filled, weight, _AROUND * width, held, ground)
-    ground = np.asarray((top + held * ground) / (bottom + held), np.float32)
+    ground = _mean(filled, weight, _FAR * width, np.float32(0), np.float32(0))
+    for reach in (_AROUND, _MEAN):
+        ground = _mean(filled, weight, reach * width, held, ground)
     out = ground + (rest - ground) * (sigma / np.sqrt(variance))
     if full.any():
         wide = gaussian(filled, _MEAN_FULL * width)
@@ -55,12 +53,11 @@ def starless_plane(
 
 
 def _mean(
-    plane: F32, weight: F32, reach: float, held: F32 | None = None, prior: F32 | None = None
+    plane: F32, weight: F32, reach: float, held: F32 | np.float32, prior: F32 | np.float32
 ) -> F32:
     """A weighted mean about every pixel, drawn to a ``prior`` of weight ``held``."""
-    top, bottom = gaussian((plane * weight).astype(np.float32), reach), gaussian(weight, reach)
-    if held is not None and prior is not None:
-        top, bottom = top + held * prior, bottom + held
+    top = gaussian((plane * weight).astype(np.float32), reach) + held * prior
+    bottom = gaussian(weight, reach) + held
     return np.asarray(top / np.maximum(bottom, np.float32(1e-30)), np.float32)
 
 

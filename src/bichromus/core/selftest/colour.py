@@ -100,5 +100,4 @@ def _leak(line: F32, scene: Scene, way: Way, avoid: Mask) -> float:
     maps = [band(seen_by(way, scene.lines[n]), 4, 6)[~avoid].astype(float) for n in _LINES]
     design = np.stack([*maps, np.ones_like(maps[0])], 1)
     found = np.linalg.lstsq(design, band(line, 4, 6)[~avoid].astype(float), rcond=None)[0]
-    rayleigh = float(maps[0].std() / max(maps[1].std(), 1e-30))
-    return abs(float(found[0] / found[1])) if rayleigh else 0.0
+    return abs(float(found[0] / found[1]))
