@@ -14,6 +14,7 @@ from ..measure.stars import find_stars
 from ..model.planes import F32, Picture
 from ..model.progress import Progress
 from ..model.rig import FILTERS, RIGS
+from ..numerics.robust import step_sigma
 from ..pool.stacks import pool
 from ..simulate.camera import Sky, mono_stack
 from ..simulate.scene import Scene, SceneRecipe, StarTable, make_scene
@@ -47,7 +48,7 @@ def pool_findings(seed: int, progress: Progress) -> Iterator[Finding]:
     scene = make_scene(_SHAPE, 1.8, seed + 1, SceneRecipe(half_size_arcmin=(9.0, 7.0)))
     clear = (1.0, 0.8, 0.65)
     planes = [_shot(scene, 40, seed + n, c) for n, c in enumerate(clear)]
-    noise = float(np.median(np.abs(np.diff(planes[0], axis=1)))) / 0.954
+    noise = step_sigma(planes[0])
     yy, xx = np.mgrid[0 : _SHAPE[0], 0 : _SHAPE[1]]
     away = (xx - 80) * np.sin(0.5) - (yy - 60) * np.cos(0.5)
     trail = (_TRAIL * noise * (1 + (away / 1.8) ** 2) ** -2.4).astype(np.float32)
@@ -111,7 +112,7 @@ def _split(name: str, stack: F32, truth: F32, ground: F32, most: float) -> Itera
 def _counted(stack: F32, light: F32) -> Finding:
     """Stars that measuring finds, against those that stand out as far."""
     found = find_stars(stack)
-    sky = float(np.median(np.abs(np.diff(stack, axis=1)))) / 0.954
+    sky = step_sigma(stack)
     peaks = light >= cv2.dilate(light, np.ones((5, 5), np.uint8))
     out = int((peaks & (light > 8 * sky)).sum())
     near = sum(

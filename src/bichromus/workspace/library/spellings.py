@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-import os
+from contextlib import suppress
 from pathlib import Path
 
 import platformdirs
 
+from ...core.files.atomic import write_text
 from ...core.model.channel import COLOURS
+from ...core.model.errors import WriteFailed
 from ...core.model.spellings import as_table, read_own, use_own
 
 
@@ -31,10 +33,6 @@ def learn_filter(text: str, lines: tuple[str, ...]) -> None:
     table = read_own(path)
     table[text] = ("L",) if lines == COLOURS else lines
     use_own(table)
-    try:
+    with suppress(OSError, WriteFailed):
         path.parent.mkdir(parents=True, exist_ok=True)
-        partial = path.with_suffix(f".{os.getpid()}.partial")
-        partial.write_text(as_table(table), "utf-8")
-        os.replace(partial, path)
-    except OSError:
-        return
+        write_text(path, as_table(table), overwrite=True)
