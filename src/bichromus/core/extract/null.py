@@ -4,6 +4,7 @@ them shows where the light cancels.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Final
 
@@ -16,7 +17,6 @@ from ..measure.run import bright_mask
 from ..measure.stars import find_stars
 from ..model.measures import LargeScale
 from ..model.planes import F32, Mask
-from ..numerics.robust import clipped_sigma
 from ..numerics.smoothing import fill
 from ..numerics.starlet import WHITE, band, details
 
@@ -64,7 +64,8 @@ def plane_noise(stack: F32, matrix: F64 | None, avoid: Mask) -> PlaneNoise:
     blocks, few = quiet_blocks(np.mean(planes, axis=0, dtype=np.float32), clear, _SHARE)
     if few:
         blocks = []
-    fine = np.array([_scales(p, blocks, clear)[:2] for p in planes])
+    looks = [_look(p, blocks, clear) for p in planes]
+    fine = np.array([look.sigma[:2] for look in looks])
     if not np.all(fine > 0):
         return PlaneNoise(np.zeros(3), "kappa")
     nulls = _nulls(matrix)
@@ -77,17 +78,19 @@ def plane_noise(stack: F32, matrix: F64 | None, avoid: Mask) -> PlaneNoise:
     if loud is not None:
         nulls = np.stack([_cancelled(n, loud, matrix) for n in nulls])
     combined = [np.tensordot(n.astype(np.float32), planes, 1) for n in nulls]
-    seen = np.array([_scales(c, blocks, clear) for c in combined])
+    views = [_look(c, blocks, clear) for c in combined]
+    seen = np.array([v.sigma for v in views])
     if bright is not None:
         mains = _mains(matrix)
-        for number, plane in enumerate(combined):
-            large = _in_place(plane, planes[mains], coarse[mains], bright)
+        steps = _gradients([looks[n].large for n in mains])
+        slopes = _gradients(coarse[mains])[:, bright].astype(float)
+        for number, (plane, view) in enumerate(zip(combined, views, strict=True)):
+            moved = _fitted(slopes, band(plane, *_BANDS)[bright].astype(float))
+            large = view.large - np.tensordot(moved.astype(np.float32), steps, 1)
             seen[number, 3] = sigma_in(large, blocks, clear) / WHITE[3]
     fine[:, 1] = _unheard(fine[:, 1], nulls, fine[:, 0])  # its light is not that of the others
     share = _shares(nulls, loud, matrix)
-    found = _told(
-        nulls, seen, _without_light(fine, nulls, seen, share, _kin(planes, blocks, clear))
-    )
+    found = _told(nulls, seen, _without_light(fine, nulls, seen, share, _kin(looks)))
     return replace(found, sigma=_unheard(found.sigma, nulls, fine[:, 0]))
 
 
@@ -99,25 +102,36 @@ def noise_of_planes(stack: F32, saturation: float | None) -> list[LargeScale | N
     return [LargeScale(float(s), found.method) if s > 0 else None for s in found.sigma]
 
 
-def _in_place(combined: F32, mains: F32, coarse: F32, bright: Mask) -> F32:
-    """The large scale of a combination without what is left of light because the planes lie a
-    part of a pixel beside one another, as superpixels do: what follows their slopes.
+def _gradients(planes: Sequence[F32] | F32) -> F32:
+    """Slopes (2 n, H, W) of planes. Planes that lie a part of a pixel beside one another, as
+    superpixels do, differ by what follows them.
     """
-    slopes = [g for plane in coarse for g in np.gradient(plane)]
-    x = np.stack([g[bright] for g in slopes]).astype(float)
-    y = band(combined, *_BANDS)[bright].astype(float)
-    moved = np.linalg.solve(x @ x.T + 1e-9 * np.trace(x @ x.T) * np.eye(len(x)), x @ y)
-    large = details(combined, 4)[3]
-    steps = [g for plane in mains for g in np.gradient(details(plane, 4)[3])]
-    return np.asarray(large - np.tensordot(moved, np.stack(steps), 1), np.float32)
+    return np.stack([g for plane in planes for g in np.gradient(plane)])
 
 
-def _scales(plane: F32, blocks: list[tuple[int, int]], clear: Mask) -> list[float]:
-    """White noise of the four finest starlet planes of a plane (H, W), in blocks or everywhere."""
+def _fitted(x: F64, y: F64) -> F64:
+    """Least-squares shares of rows x (m, n) in y (n,)."""
+    square = x @ x.T
+    ridge = 1e-9 * np.trace(square) * np.eye(len(x))
+    return np.asarray(np.linalg.solve(square + ridge, x @ y), np.float64)
+
+
+@dataclass(frozen=True)
+class _Look:
+    """A plane's white noise (4,) on its finest starlet scales, the values (n,) of the finest where
+    that was measured, and the largest of them whole (H, W).
+    """
+
+    sigma: list[float]
+    finest: F32
+    large: F32
+
+
+def _look(plane: F32, blocks: list[tuple[int, int]], clear: Mask) -> _Look:
+    """A plane (H, W) in blocks, or everywhere where there are none."""
     parts = details(plane, 4)
-    if not blocks:
-        return [clipped_sigma(p[clear]) / w for p, w in zip(parts, WHITE, strict=False)]
-    return [sigma_in(p, blocks, clear) / w for p, w in zip(parts, WHITE, strict=False)]
+    sigma = [sigma_in(p, blocks, clear) / w for p, w in zip(parts, WHITE, strict=False)]
+    return _Look(sigma, values_in(parts[0], blocks, clear), parts[3])
 
 
 def _without_light(fine: F64, nulls: F64, seen: F64, share: F64, kin: F64) -> F64:
@@ -150,12 +164,11 @@ def _rid(power: F64, nulls: F64, seen: F64, share: F64, together: F64) -> F64:
     return noise(most if excess(most) > 0 else float(brentq(excess, 0.0, most)))
 
 
-def _kin(planes: F32, blocks: list[tuple[int, int]], clear: Mask) -> F64:
+def _kin(looks: list[_Look]) -> F64:
     """Correlation (3, 3) of the planes on the finest scale, which hardly holds any light: a
     debayering that borrows from other colours shows here.
     """
-    finest = [values_in(details(p, 1)[0], blocks, clear) for p in planes]
-    found = np.corrcoef(finest)
+    found = np.corrcoef([look.finest for look in looks])
     return np.where(np.abs(found) > _KIN_FROM, found, 0.0)
 
 
@@ -213,10 +226,8 @@ def _bright(coarse: F32, sigma: F64, matrix: F64 | None, clear: Mask) -> Mask | 
 def _cancelled(null: F64, loud: F64, matrix: F64 | None) -> F64:
     """A combination corrected so that light cancels in the data: tables are 15 to 40 % off."""
     mains = _mains(matrix)
-    x, y = loud[mains], null @ loud
-    slopes = np.linalg.solve(x @ x.T + 1e-9 * np.trace(x @ x.T) * np.eye(len(mains)), x @ y)
     out = null.copy()
-    out[mains] -= slopes
+    out[mains] -= _fitted(loud[mains], null @ loud)
     return np.asarray(out / np.abs(out).max())
 
 
