@@ -28,6 +28,7 @@ _JUDGE_ERROR: Final = 0.02
 _PLACE_PRIOR_PX: Final = 0.3  # of a neighbour, whose own fit places it
 _OWN_WINGS: Final = 10_000.0
 """Sigma of a star that a shape a ten-thousandth off would leave a disc of; it has its own."""
+_SEEN: Final = 0.8  # of what lies about a star, for wings of its own
 _WINGS_OF_FULL: Final = (0.03, 0.015, 0.015, 0.06)
 """Least spread of ln FWHM, ellipse and ln beta of such stars, and of full ones."""
 _BEND_AT_FULL: Final = 3.0
@@ -77,7 +78,7 @@ def fit_stars(
     ``prior`` is the spread of ln FWHM and ellipse about the shape of the field.
     """
     widths = np.exp(p[which, WIDTH])
-    loud = p[which, AMPLITUDE] > _OWN_WINGS * _noise_at(sheet, p[which])
+    loud = _own_wings(sheet, p[which])
     further = np.where(loud, np.maximum(full_px[which], widths), full_px[which])
     reach = np.ceil(_DISC * widths + 1.5 * further).astype(int)
     near, full, own = _neighbours(p, which), full_px[which] > 0, (further > 0) | loud
@@ -106,11 +107,17 @@ def fit_stars(
     return out
 
 
-def _noise_at(sheet: Sheet, p: F64) -> F64:
+def _own_wings(sheet: Sheet, p: F64) -> Mask:
+    """Which stars are so loud that their wings are their own, and seen on all sides."""
     height, width = sheet.sigma.shape
     y = np.clip(np.rint(p[:, Y]).astype(int), 0, height - 1)
     x = np.clip(np.rint(p[:, X]).astype(int), 0, width - 1)
-    return sheet.sigma[y, x].astype(np.float64)
+    out = np.asarray(p[:, AMPLITUDE] > _OWN_WINGS * sheet.sigma[y, x], np.bool_)
+    for n in np.flatnonzero(out):
+        reach = int(np.ceil(_DISC * np.exp(p[n, WIDTH])))
+        rows, columns = (slice(max(c - reach, 0), c + reach + 1) for c in (y[n], x[n]))
+        out[n] = sheet.use[rows, columns].mean() > _SEEN
+    return out
 
 
 def _neighbours(p: F64, which: NDArray[np.int64]) -> NDArray[np.int64]:
