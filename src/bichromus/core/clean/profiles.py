@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from ..model.planes import F32
+from ..model.planes import F32, Mask
 from ..numerics.bands import ordered_parallel
 
 F64 = NDArray[np.float64]
@@ -117,6 +117,23 @@ def _at(
     return np.exp(-beta * ln_u), ln_u, s, q, beta
 
 
+def quadratic(u: F64, v: F64) -> F64:
+    """Terms (N, 6) of a quadratic at places (N,)."""
+    return np.stack([np.ones_like(u), u, v, u * u, u * v, v * v], axis=1)
+
+
+def pixels_about(
+    p: F64, dx: NDArray[np.int64], dy: NDArray[np.int64], extent: tuple[int, ...]
+) -> tuple[NDArray[np.int64], NDArray[np.int64], Mask]:
+    """Columns and rows (N, P) at steps (P,) from the middle pixels of stars (N, 7), and which are
+    on a plane of ``extent`` (H, W); the others are its nearest.
+    """
+    columns = np.rint(p[:, X]).astype(int)[:, None] + dx
+    rows = np.rint(p[:, Y]).astype(int)[:, None] + dy
+    there = (columns >= 0) & (columns < extent[1]) & (rows >= 0) & (rows < extent[0])
+    return np.clip(columns, 0, extent[1] - 1), np.clip(rows, 0, extent[0] - 1), there
+
+
 @dataclass(frozen=True)
 class Shape:
     """The shape of the stars over a plane of ``extent`` (H, W): ln FWHM and the ellipse as
@@ -147,7 +164,7 @@ class Shape:
         height, width = self.extent
         u = np.clip(2 * np.asarray(x, float) / max(width - 1, 1) - 1, -1, 1)
         v = np.clip(2 * np.asarray(y, float) / max(height - 1, 1) - 1, -1, 1)
-        return np.stack([np.ones_like(u), u, v, u * u, u * v, v * v], axis=1)
+        return quadratic(u, v)
 
     def stars(self, x: F64, y: F64, amplitude: F64) -> F64:
         """Parameters (N, 7) of stars of this shape."""

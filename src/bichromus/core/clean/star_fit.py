@@ -13,7 +13,20 @@ from scipy.spatial import cKDTree
 
 from ..model.planes import F32, Mask
 from ..numerics.bands import ordered_parallel
-from .profiles import AMPLITUDE, BETA, E2, F64, PARAMETERS, WIDTH, Shape, X, Y, moffat_slopes
+from .profiles import (
+    AMPLITUDE,
+    BETA,
+    E2,
+    F64,
+    PARAMETERS,
+    WIDTH,
+    Shape,
+    X,
+    Y,
+    moffat_slopes,
+    pixels_about,
+    quadratic,
+)
 
 _DISC: Final = 2.0  # star widths that are fitted
 _NEIGHBOURS: Final = 3
@@ -167,7 +180,7 @@ def _step(
     jacobian = [value[:, :, None], slopes * amplitude]
     for k in range(near.shape[1]):
         jacobian.append(_neighbour(p, near[:, k], columns, rows, shape))
-    ground = np.stack([np.ones_like(xx), xx, yy, xx * xx, xx * yy, yy * yy], 1)
+    ground = quadratic(xx, yy)
     noise = np.median(sheet.sigma[rows, columns], axis=1).astype(float)
     jacobian.append(ground * noise[:, None, None])
     whole = np.concatenate(jacobian, axis=2)
@@ -208,12 +221,7 @@ def _pixels(
     dy, dx = np.mgrid[-reach : reach + 1, -reach : reach + 1]
     inside = np.hypot(dx, dy) <= reach + 0.5
     dx, dy = dx[inside], dy[inside]
-    columns = np.rint(own[:, X]).astype(int)[:, None] + dx
-    rows = np.rint(own[:, Y]).astype(int)[:, None] + dy
-    there = (columns >= 0) & (columns < extent[1]) & (rows >= 0) & (rows < extent[0])
-    columns = np.clip(columns, 0, extent[1] - 1)
-    rows = np.clip(rows, 0, extent[0] - 1)
-    return columns, rows, there, dx / reach, dy / reach
+    return *pixels_about(own, dx, dy, extent), dx / reach, dy / reach
 
 
 def _neighbour(

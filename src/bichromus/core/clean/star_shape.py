@@ -13,7 +13,7 @@ from scipy.spatial import cKDTree
 
 from ..model.planes import F32, Mask
 from ..numerics.robust import MAD_TO_SIGMA, weighted_median
-from .profiles import AMPLITUDE, BETA, F64, TABLE_STEP, WIDTH, Shape, X, Y
+from .profiles import AMPLITUDE, BETA, F64, TABLE_STEP, WIDTH, Shape, X, Y, pixels_about
 from .star_fit import Fitted, Sheet
 
 LOUD: Final = 40.0  # sigma of a star that tells the shape
@@ -97,12 +97,7 @@ def learn_table(sheet: Sheet, shape: Shape, known: KnownStars) -> Shape:
     reach = int(np.ceil(_TABLE_REACH * width))
     stars = p[loud]
     dy, dx = (g.ravel() for g in np.mgrid[-reach : reach + 1, -reach : reach + 1])
-    columns = np.rint(stars[:, X]).astype(int)[:, None] + dx
-    rows = np.rint(stars[:, Y]).astype(int)[:, None] + dy
-    there = (columns >= 0) & (columns < rest.shape[1]) & (rows >= 0) & (rows < rest.shape[0])
-    columns, rows = (
-        np.clip(c, 0, n - 1) for c, n in ((columns, rest.shape[1]), (rows, rest.shape[0]))
-    )
+    columns, rows, there = pixels_about(stars, dx, dy, rest.shape)
     there &= use[rows, columns]
     values = rest[rows, columns].astype(float)
     ring = there & (np.hypot(columns - stars[:, X, None], rows - stars[:, Y, None]) > 0.7 * reach)

@@ -11,7 +11,19 @@ import numpy as np
 from scipy.optimize import least_squares
 
 from ..numerics.robust import MAD_TO_SIGMA
-from .profiles import AMPLITUDE, BETA, F64, WIDTH, Second, Shape, X, Y, moffat
+from .profiles import (
+    AMPLITUDE,
+    BETA,
+    F64,
+    WIDTH,
+    Second,
+    Shape,
+    X,
+    Y,
+    moffat,
+    pixels_about,
+    quadratic,
+)
 from .star_fit import Sheet
 from .star_shape import KnownStars
 
@@ -126,11 +138,8 @@ def _samples(sheet: Sheet, shape: Shape, p: F64, width: float) -> _Samples:
     away = np.hypot(gx, gy)
     kept = (away <= _CORE * width) | ((away <= reach) & ((gx + 2 * gy) % _THIN == 0))
     gx, gy, away = gx[kept], gy[kept], away[kept]
-    height, across = sheet.plane.shape
-    columns = np.rint(p[:, X]).astype(int)[:, None] + gx
-    rows = np.rint(p[:, Y]).astype(int)[:, None] + gy
-    there = (columns >= 0) & (columns < across) & (rows >= 0) & (rows < height)
-    at = np.clip(rows, 0, height - 1), np.clip(columns, 0, across - 1)
+    columns, rows, there = pixels_about(p, gx, gy, sheet.plane.shape)
+    at = rows, columns
     there &= sheet.use[at]
     dx, dy = columns - p[:, X, None], rows - p[:, Y, None]
     own = shape.values(p, columns.astype(float), rows.astype(float))
@@ -139,7 +148,6 @@ def _samples(sheet: Sheet, shape: Shape, p: F64, width: float) -> _Samples:
     variance = sheet.sigma[at].astype(float) ** 2 + sheet.kappa * (light + others)
     variance += (_FLOOR * light) ** 2 + (0.1 * others) ** 2
     weight = np.where(there, 1 / variance, 0.0)
-    u, v = gx / reach, gy / reach
-    ground = np.stack([np.ones_like(u), u, v, u * u, u * v, v * v], 1)
+    ground = quadratic(gx / reach, gy / reach)
     grounds = np.broadcast_to(ground, (len(p), *ground.shape))
     return _Samples(dx, dy, sheet.plane[at].astype(float) - others, weight, p.copy(), grounds)
