@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import shutil
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import numpy as np
@@ -14,7 +14,6 @@ from PyQt6.QtWidgets import QAbstractButton, QApplication, QComboBox, QLabel, QL
 from pytestqt.qtbot import QtBot
 from scipy.stats import spearmanr
 
-from bichromus.app.shell import about
 from bichromus.app.shell.window import Window
 from bichromus.app.start import Application
 from bichromus.app.steps.blend import BlendStep
@@ -22,8 +21,9 @@ from bichromus.app.steps.channels import ChannelsStep
 from bichromus.app.steps.publish import PublishStep
 from bichromus.app.theme.look import LOOK
 from bichromus.core.files import read_picture
-from bichromus.core.model.errors import ProjectError
+from bichromus.core.model.errors import Cancelled, ProjectError
 from bichromus.core.selftest import Finding
+from bichromus.workspace import session
 from bichromus.workspace.project.state import PLANE
 from bichromus.workspace.work.jobs import JobReport
 
@@ -401,7 +401,7 @@ def test_about_tells_the_demands_that_are_nearest_to_being_missed(
         Finding("left where stars were", "turned", 1.4, 1.5, "sigma"),
         Finding("stars found", "as stacked", 0.8, 0.9, "", True),
     ]
-    monkeypatch.setattr(about, "selftest", lambda **_told: iter(found))
+    monkeypatch.setattr(session, "selftest", lambda **_told: iter(found))
     next(c for c in window.commands if c.id == "about").run()
     sheet = window.sheets.about
     assert sheet.isVisible()
@@ -411,7 +411,16 @@ def test_about_tells_the_demands_that_are_nearest_to_being_missed(
     assert "1.4 sigma" in shown
     assert "1.2 sigma" not in shown
     assert shown.count("missed") == 1
+
+    def cancelled(**_told: object) -> Iterator[Finding]:
+        raise Cancelled
+        yield  # a generator, as the real one
+
+    monkeypatch.setattr(session, "selftest", cancelled)
     assert sheet.begin.isEnabled()
+    qtbot.mouseClick(sheet.begin, Qt.MouseButton.LeftButton)
+    qtbot.waitUntil(lambda: sheet.begin.isEnabled(), timeout=60_000)
+    assert "about a minute" in sheet.words.text()
     qtbot.keyClick(sheet, Qt.Key.Key_Escape)
     assert not sheet.isVisible()
 

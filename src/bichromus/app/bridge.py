@@ -48,6 +48,7 @@ class Bridge(QObject):
     job = pyqtSignal(object)
     idle = pyqtSignal()
     cancelled = pyqtSignal(str)
+    tried = pyqtSignal(list)
     _arrived = pyqtSignal(str, object)
 
     def __init__(self, session: Session, parent: QObject) -> None:
@@ -103,4 +104,5 @@ def _sources(session: Session) -> dict[str, SignalInstance]:
         "job": session.jobs.reported,
         "idle": session.jobs.idle,
         "cancelled": session.jobs.cancelled,
+        "tried": session.tried,
     }

@@ -10,6 +10,7 @@ from psygnal import Signal
 
 from ..core.advise.enough import Growth, advise_enough
 from ..core.model.errors import BichromusError
+from ..core.selftest import selftest
 from .blend.commands import rename
 from .blend.controller import BlendController
 from .blend.publishing import PublishController
@@ -37,12 +38,13 @@ class Session:
     brings them to its own.
 
     ``errors`` carries what went wrong, ``message`` a word in passing, ``advice`` a topic with its
-    advice or None.
+    advice or None, ``tried`` the findings of the self-test.
     """
 
     errors = Signal(list)
     message = Signal(str)
     advice = Signal(str, object)
+    tried = Signal(list)
 
     def __init__(
         self,
@@ -84,6 +86,10 @@ class Session:
     def state(self) -> ProjectState:
         """What is shown now."""
         return self.document.state
+
+    def try_demands(self) -> None:
+        """Hold the program's demands on itself against this machine, in a job."""
+        self.jobs.submit("the self-test", lambda p: list(selftest(progress=p)), self.tried.emit)
 
     def follow(self) -> None:
         """Bring all that is derived up to the state: called when it has changed, and to begin."""

@@ -8,9 +8,7 @@ from PyQt6.QtCore import Qt, pyqtSignal
 from PyQt6.QtWidgets import QGridLayout, QWidget
 
 from ... import __version__
-from ...core.model.progress import Progress
-from ...core.selftest import Finding, selftest, worst_of_each
-from ...workspace.session import Session
+from ...core.selftest import Finding, worst_of_each
 from ..widgets.fold import button, label, set_role
 from .sheets import Sheet
 
@@ -27,43 +25,39 @@ _ASKED = (
 class AboutSheet(Sheet):
     """Name, version, licence, and the self-test with its figures."""
 
-    found = pyqtSignal(object)
+    wanted = pyqtSignal()
+    """The self-test, from its beginning."""
 
-    def __init__(self, parent: QWidget, session: Session, moved: Callable[[], None]) -> None:
+    def __init__(self, parent: QWidget, moved: Callable[[], None]) -> None:
         super().__init__(parent, "About Bichromus", 620)
-        self._session, self._moved = session, moved
+        self._moved = moved
         self.body.addWidget(label(f"Bichromus {__version__}"))
         self.body.addWidget(label(_WORDS, "muted", wrap=True))
         self.words = label(_ASKED, "muted", wrap=True)
         self.body.addWidget(self.words)
         self._figures = QWidget()
         self.body.addWidget(self._figures)
-        self.begin = button("try it on this machine", "Begin the self-test; Esc cancels it")
+        self.begin = button("try it on this machine", "Begin the self-test; the foot can cancel it")
         self.begin.clicked.connect(self._begin)
         self.body.addWidget(self.begin, 0, Qt.AlignmentFlag.AlignLeft)
-        self.found.connect(self._show)
 
     def _begin(self) -> None:
         self.begin.setEnabled(False)
         self.words.setText("Being tried; the foot of the window shows how far it is.")
+        self.wanted.emit()
 
-        def work(progress: Progress) -> list[Finding]:
-            try:
-                return list(selftest(progress=progress))
-            except BaseException:
-                self.found.emit(())
-                raise
+    def rest(self) -> None:
+        """No job is left: what was cancelled can be begun again."""
+        if not self.begin.isEnabled():
+            self.begin.setEnabled(True)
+            self.words.setText(_ASKED)
 
-        self._session.jobs.submit("the self-test", work, self.found.emit)
-
-    def _show(self, findings: Sequence[Finding]) -> None:
+    def show_findings(self, findings: Sequence[Finding]) -> None:
         """The demand of each kind that came nearest to being missed."""
         self.begin.setEnabled(True)
         missed = sum(not f.held for f in findings)
         self.words.setText(
-            _ASKED
-            if not findings
-            else f"{len(findings)} demands, {missed} missed. Of each kind the one nearest to it:"
+            f"{len(findings)} demands, {missed} missed. Of each kind the one nearest to it:"
             if missed
             else f"All {len(findings)} demands are held. Of each kind the one nearest to its limit:"
         )

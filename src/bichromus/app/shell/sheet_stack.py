@@ -9,7 +9,6 @@ from PyQt6.QtWidgets import QWidget
 
 from ...core.advise import Advice
 from ...core.model.errors import BichromusError
-from ...workspace.session import Session
 from ..command import Command
 from .about import AboutSheet
 from .sheets import ErrorSheet, Finder, KeySheet, WhySheet
@@ -23,17 +22,13 @@ class SheetStack:
     """The why of an advice, what went wrong, all keys, the search, and what the program is."""
 
     def __init__(
-        self,
-        window: QWidget,
-        session: Session,
-        commands: list[Command],
-        more_keys: Sequence[tuple[str, str]],
+        self, window: QWidget, commands: list[Command], more_keys: Sequence[tuple[str, str]]
     ) -> None:
         self._window = window
         self.why, self.errors = WhySheet(window), ErrorSheet(window)
         self.finder = Finder(window, commands)
         self.keys = KeySheet(window, commands, tuple(more_keys))
-        self.about = AboutSheet(window, session, self._place_about)
+        self.about = AboutSheet(window, self._place_about)
 
     def show_why(self, advice: Advice | None) -> None:
         """The figures behind an advice, or put them away."""

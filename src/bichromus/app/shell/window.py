@@ -68,7 +68,7 @@ class Window(QMainWindow):
         )
         self._frame = Later(self, self._show_frame)
         self.commands = make_commands(self)
-        self.sheets = SheetStack(self, session, self.commands, MORE_KEYS)
+        self.sheets = SheetStack(self, self.commands, MORE_KEYS)
         self._keys = HoldKeys(self, self.hold, self.release, self.hold_before, self._space_is_free)
         self._wire()
         self._restore()
@@ -98,6 +98,8 @@ class Window(QMainWindow):
         bridge.errors.connect(self.show_errors)
         bridge.job.connect(status_bar.show_job)
         bridge.idle.connect(self._idle)
+        bridge.tried.connect(self.sheets.about.show_findings)
+        self.sheets.about.wanted.connect(self.session.try_demands)
         bridge.cancelled.connect(
             lambda title: status_bar.say(f"Cancelled: {title}. Nothing was left half-done.")
         )
@@ -267,6 +269,7 @@ class Window(QMainWindow):
 
     def _idle(self) -> None:
         self.status_bar.show_job(None)
+        self.sheets.about.rest()
         self._show_frame()
 
     def _probe(self, x: int, y: int) -> None:
