@@ -163,6 +163,22 @@ def test_noise_and_lines_of_stacks_whose_making_nobody_told(
     assert line.sigma["O3"] == pytest.approx(noise[0] / WHITE[3], rel=0.16)
 
 
+def test_noise_of_what_has_no_null_or_hardly_any_data_is_told_or_refused() -> None:
+    made = colour_field(8, "bilinear", False, shape=(320, 448), subs=4)
+    avoid = np.zeros(made.stack.shape[1:], np.bool_)
+    whole = plane_noise(made.stack, GENERIC.matrix(("Ha", "O3")), avoid).sigma
+    wrong = plane_noise(made.stack, GENERIC.matrix(("Ha",)), avoid)  # O3 is in it too
+    assert wrong.method == "kappa"
+    assert "another line" in wrong.warnings[0]
+    assert wrong.sigma[1:] == pytest.approx(whole[1:], rel=0.5)
+    alike = np.stack([made.stack[0]] * 3)
+    assert plane_noise(alike, GENERIC.matrix(("Ha", "O3")), avoid).method == "kappa"
+    for small in (made.stack[:, :60, :70], made.stack[:, :24, :300]):
+        found = unmix_stack(ColourStack(Picture(small.copy()), ("Ha", "O3")), GENERIC)
+        assert found.sigma["O3"] > 0
+        assert not found.leaks.values
+
+
 def test_the_scale_refuses_where_there_is_too_little_in_common(scene: Scene) -> None:
     rng = np.random.default_rng(3)
     noise = [rng.standard_normal(scene.shape, dtype=np.float32) for _ in range(2)]

@@ -268,6 +268,22 @@ def test_single_bad_pixels_are_masked_with_a_warning(tmp_path: Path) -> None:
     assert "2 pixels" in picture.warnings[0]
 
 
+def test_the_zeros_that_registering_leaves_at_the_edge_are_not_seen(tmp_path: Path) -> None:
+    rng = np.random.default_rng(4)
+    data = rng.normal(0.1, 0.01, (3, 160, 200)).astype(np.float32)
+    y, x = np.mgrid[0:160, 0:200]
+    outside = (x < 20 + 0.1 * y) | (y > 150 - 0.05 * x)  # a frame that was turned a little
+    data[:, outside] = 0
+    data[:, 70:74, 100:104] = 0  # a hole of the data themselves
+    clipped = np.maximum(rng.normal(0, 1, (160, 200)), 0).astype(np.float32)  # black was cut off
+    for name, values in (("turned", data), ("clipped", clipped)):
+        write_fits(tmp_path / f"{name}.fits", values, Header())
+    found = read_picture(tmp_path / "turned.fits").data
+    np.testing.assert_array_equal(np.isnan(found).all(axis=0), outside)
+    np.testing.assert_array_equal(found[:, ~outside], data[:, ~outside])
+    assert np.isfinite(read_picture(tmp_path / "clipped.fits").data).all()
+
+
 def test_headers_in_their_usual_spellings() -> None:
     header = map_header(
         {

@@ -107,6 +107,8 @@ def _half_band(plane: F32, stars: Mask) -> F32:
 def _lowest(x_map: F32, y_map: F32, noise_x: float, noise_y: float) -> float | None:
     """The lowest slope of y on x on which enough blocks agree."""
     rows, columns = (n // _BLOCK for n in x_map.shape)
+    if rows * columns < _FEW:
+        return None
 
     def blocked(values: F32) -> np.ndarray:
         cut = values[: rows * _BLOCK, : columns * _BLOCK].reshape(rows, _BLOCK, columns, _BLOCK)

@@ -28,6 +28,7 @@ _POWER: Final = (1.05, 1.5)
 _USUAL: Final = 1.3
 _FAR: Final = (0.85, 1.18)
 """By how much the combination may differ from what the fine scales tell, before it is doubted."""
+_LIGHT: Final = 1.5  # times, from which what the combination shows is light
 _SHARE: Final = 0.25  # of the blocks, the darkest, on which all is measured
 _LOUD: Final = 5.0  # sigma of what tells how the light cancels
 _FEWEST_LOUD: Final = 2000
@@ -89,6 +90,8 @@ def plane_noise(stack: F32, matrix: F64 | None, avoid: Mask) -> PlaneNoise:
             large = view.large - np.tensordot(moved.astype(np.float32), steps, 1)
             seen[number, 3] = sigma_in(large, blocks, clear) / WHITE[3]
     fine[:, 1] = _unheard(fine[:, 1], nulls, fine[:, 0])  # its light is not that of the others
+    if not np.all(seen > 0):
+        return PlaneNoise(fine[:, 0] * (fine[:, 1] / fine[:, 0]) ** _USUAL, "kappa")
     share = _shares(nulls, loud, matrix)
     found = _told(nulls, seen, _without_light(fine, nulls, seen, share, _kin(looks)))
     return replace(found, sigma=_unheard(found.sigma, nulls, fine[:, 0]))
@@ -250,6 +253,12 @@ def _told(nulls: F64, seen: F64, fine: F64) -> PlaneNoise:
         power = float(brentq(excess, low, high))
     off = float(np.exp(-excess(power) / 2))
     warnings: tuple[str, ...] = ()
+    if off > _LIGHT:
+        warnings = (
+            "What should cancel between the planes does not: the stack may hold another line than "
+            "was said.",
+        )
+        return PlaneNoise(first * ratio**_USUAL, "kappa", warnings)
     if not _FAR[0] < off < _FAR[1]:
         warnings = (
             f"Together the planes show {off:.2f} times the noise that each tells on fine scales: "

@@ -11,6 +11,7 @@ import numpy as np
 
 from ..model.errors import UnreadableFile, UnsupportedData
 from ..model.planes import Header, Picture
+from .border import empty_border
 from .readers import READERS, Reader, titles
 
 _HEAD_BYTES: Final = 32
@@ -137,7 +138,10 @@ def _finish(picture: Picture) -> Picture:
             )
     if bad:
         data[~good] = np.nan
-        return picture.with_warnings(f"{bad:,} pixels without a finite value are left out.")
+        picture = picture.with_warnings(f"{bad:,} pixels without a finite value are left out.")
+    border = empty_border(planes)
+    if border is not None:
+        planes[:, border] = np.nan
     return picture
 
 

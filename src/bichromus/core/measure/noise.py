@@ -98,8 +98,10 @@ def _quiet_blocks(
     whole: F32, w6: F32, clear: Mask, share: float = _QUIET_SHARE
 ) -> tuple[list[tuple[int, int]], bool]:
     """Corners (y, x) of the lowest blocks by large-scale energy and level above the low plane."""
-    surface = low_surface(whole, clear)
     rows, columns = whole.shape[0] // _BLOCK, whole.shape[1] // _BLOCK
+    if not rows or not columns:
+        return [], True
+    surface = low_surface(whole, clear)
     height, width = rows * _BLOCK, columns * _BLOCK
 
     def blocked(plane: F32) -> np.ndarray:
@@ -111,6 +113,7 @@ def _quiet_blocks(
         )
 
     seen = blocked(clear.astype(np.float32)).mean(1) > _BLOCK_SEEN
+    seen &= np.ptp(blocked(whole), axis=1) > 0  # a border that stacking left empty has no noise
     energy = np.sqrt((blocked(w6) ** 2).mean(1))
     level = np.median(blocked(whole - surface.rows(0, whole.shape[0])), axis=1)
     scale = np.median(energy[seen]) if seen.any() else 1.0
