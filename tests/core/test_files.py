@@ -276,12 +276,18 @@ def test_the_zeros_that_registering_leaves_at_the_edge_are_not_seen(tmp_path: Pa
     data[:, outside] = 0
     data[:, 70:74, 100:104] = 0  # a hole of the data themselves
     clipped = np.maximum(rng.normal(0, 1, (160, 200)), 0).astype(np.float32)  # black was cut off
-    for name, values in (("turned", data), ("clipped", clipped)):
+    far = np.hypot(x - 90, y - 70)
+    stars = np.where(far < 40, np.exp(-((far / 12) ** 2)), 0).astype(np.float32)  # a layer of them
+    level = (data[0] - 0.1) * ~outside  # what lies about nought once a background is taken off
+    layers = {"clipped": clipped, "stars": stars}
+    for name, values in ({"turned": data, "level": level} | layers).items():
         write_fits(tmp_path / f"{name}.fits", values, Header())
     found = read_picture(tmp_path / "turned.fits").data
     np.testing.assert_array_equal(np.isnan(found).all(axis=0), outside)
     np.testing.assert_array_equal(found[:, ~outside], data[:, ~outside])
-    assert np.isfinite(read_picture(tmp_path / "clipped.fits").data).all()
+    assert (np.isnan(read_picture(tmp_path / "level.fits").data) >= outside).all()
+    for name in layers:
+        assert np.isfinite(read_picture(tmp_path / f"{name}.fits").data).all()
 
 
 def test_headers_in_their_usual_spellings() -> None:

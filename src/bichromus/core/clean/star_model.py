@@ -79,7 +79,7 @@ class StarModel:
         self.cores = saturated_cores(
             self.plane - np.float32(sky), self.top - sky, self.width, middle
         )
-        self.cores = [c for c in self.cores if not self._nucleus(c, sky)]
+        self.cores = [c for c in self.cores if not self._nucleus(c, sky, self.top)]
         if not self.cores:
             return
         x, y, pixels = (np.array([getattr(c, k) for c in self.cores]) for k in ("x", "y", "pixels"))
@@ -91,14 +91,14 @@ class StarModel:
         for _ in range(_ROUNDS):
             self._fit(np.arange(len(self.p)), FREE)
 
-    def _nucleus(self, core: Core, sky: float) -> bool:
+    def _nucleus(self, core: Core, sky: float, top: float) -> bool:
+        """Whether a full core is none of a star: what lies about it is far too bright."""
         radius = round(np.sqrt(core.pixels / np.pi) + _AROUND_FULL * self.width)
         turn = np.linspace(0, 2 * np.pi, 48, endpoint=False)
         height, width = self.plane.shape
         x = np.clip(np.rint(core.x + radius * np.cos(turn)).astype(int), 0, width - 1)
         y = np.clip(np.rint(core.y + radius * np.sin(turn)).astype(int), 0, height - 1)
-        assert self.top is not None
-        return float(np.median(self.plane[y, x])) - sky > _NUCLEUS * (self.top - sky)
+        return float(np.median(self.plane[y, x])) - sky > _NUCLEUS * (top - sky)
 
     def find(self, least: float, progress: Progress) -> None:
         """Add stars that stand out of what is left."""

@@ -11,11 +11,17 @@ from ..model.planes import F32, Mask
 
 _SOLID_PX: Final = 5
 """Side of a square that is empty throughout: black that was clipped has no such square."""
+_RIM_PX: Final = (2, 4)
+_INSIDE_PX: Final = (7, 10)
+"""Rings of data about the empty part, told by their distance to it in pixels."""
+_STEP: Final = 0.6
+"""Share of the inner ring's values that the rim holds at a cut; where light fades out (a layer of
+stars, a sky that was computed) it holds less than a third."""
 
 
 def empty_border(planes: F32) -> Mask | None:
-    """Where planes (n, H, W) are exactly zero from the edge of the frame inwards; None where none
-    of the edge is.
+    """Where planes (n, H, W) are exactly zero from the edge of the frame inwards and cut off there;
+    None where the data reach the edge or fade into black.
     """
     edge = (planes[:, 0], planes[:, -1], planes[:, :, 0], planes[:, :, -1])
     if not any((side == 0).all(axis=0).any() for side in edge):
@@ -30,7 +36,18 @@ def empty_border(planes: F32) -> Mask | None:
         touching[side] = True
     touching[0] = False
     found = touching[parts].astype(np.uint8)
-    if not found.any():
+    if not found.any() or not _is_cut(planes[0], found):
         return None
     # the ragged inner rim, which the squares did not reach
     return np.asarray((cv2.dilate(found, square) > 0) & (zero > 0), np.bool_)
+
+
+def _is_cut(plane: F32, empty: np.ndarray) -> bool:
+    """Whether the data end at the empty part at once, rather than fade into it."""
+    far = cv2.distanceTransform(1 - empty, cv2.DIST_L1, 3)
+    rim, inside = (
+        np.abs(plane[(far >= low) & (far <= high)]) for low, high in (_RIM_PX, _INSIDE_PX)
+    )
+    if not rim.size or not inside.size:
+        return False
+    return bool(np.nanmedian(rim) > _STEP * np.nanmedian(inside) > 0)

@@ -17,6 +17,7 @@ from ..model.rig import FILTERS, RIGS
 from ..numerics.robust import step_sigma
 from ..pool.stacks import pool
 from ..simulate.camera import Sky, mono_stack
+from ..simulate.processing import turned
 from ..simulate.scene import Scene, SceneRecipe, StarTable, make_scene
 from .finding import Finding
 
@@ -33,11 +34,11 @@ def star_findings(seed: int, progress: Progress) -> Iterator[Finding]:
     scene = make_scene(_SHAPE, 1.8, seed, recipe)
     stack = _shot(scene, 60, seed)
     truth, ground = _shot(scene, _LONG, seed), _shot(_starless(scene), _LONG, seed)
-    for number, turned in enumerate((False, True)):
-        name = "turned once more" if turned else "as stacked"
+    for number, again in enumerate((False, True)):
+        name = "turned once more" if again else "as stacked"
         progress.step(0.45 * number, f"splitting stars off: {name}")
-        one, true, bare = (_turned(p) if turned else p for p in (stack, truth, ground))
-        yield from _split(name, one, true, bare, 1.7 if turned else 1.5)
+        one, true, bare = (turned(p) if again else p for p in (stack, truth, ground))
+        yield from _split(name, one, true, bare, 1.7 if again else 1.5)
     progress.step(0.9, "counting stars")
     yield _counted(stack, truth - ground)
 
@@ -76,15 +77,6 @@ def _shot(scene: Scene, subs: int, seed: int, clear: float = 1.0) -> F32:
 def _starless(scene: Scene) -> Scene:
     none = np.zeros(0, np.float32)
     return replace(scene, stars=StarTable(none, none, none, none, none))
-
-
-def _turned(plane: F32) -> F32:
-    matrix = np.array([[0.9999, -0.012, 1.6], [0.012, 0.9999, -2.3]])
-    size = (plane.shape[1], plane.shape[0])
-    return np.asarray(
-        cv2.warpAffine(plane, matrix, size, flags=cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT),
-        np.float32,
-    )
 
 
 def _split(name: str, stack: F32, truth: F32, ground: F32, most: float) -> Iterator[Finding]:

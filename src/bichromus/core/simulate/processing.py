@@ -67,7 +67,7 @@ def colour_stack_by(
         total += [_moved(p, -dx / step, -dy / step) for p in whole] if way.dithered else whole
         weight += 1
     made = (total / np.maximum(weight, 1e-9)).astype(np.float32)
-    return np.stack([_turned(p) for p in made]) if way.turned else made
+    return np.stack([turned(p) for p in made]) if way.turned else made
 
 
 def seen_by(way: Way, light: F32) -> F32:
@@ -75,7 +75,7 @@ def seen_by(way: Way, light: F32) -> F32:
     if way.debayer == "squares":
         height, width = light.shape
         return np.asarray(light.reshape(height // 2, 2, width // 2, 2).mean((1, 3)), np.float32)
-    return _turned(light) if way.turned else light
+    return turned(light) if way.turned else light
 
 
 def _mosaic(light: F32, rig: Rig, subs: int, sub_s: float, rng: np.random.Generator) -> F32:
@@ -90,7 +90,8 @@ def _moved(plane: F32, dx: float, dy: float) -> F32:
     return _affine(plane, np.array([[1, 0, dx], [0, 1, dy]]))
 
 
-def _turned(plane: F32) -> F32:
+def turned(plane: F32) -> F32:
+    """A plane (H, W) resampled by a small turn, as registering does."""
     c, s = np.cos(_TURN), np.sin(_TURN)
     return _affine(plane, np.array([[c, -s, 3.4], [s, c, -2.7]]))
 
