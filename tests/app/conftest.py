@@ -15,6 +15,7 @@ from standing import stands
 from bichromus.app.shell.window import Window
 from bichromus.app.start import Application
 from bichromus.app.theme.look import LOOK, load_fonts
+from shared import made_once
 from stepped import stepped_session
 from waiting import wait
 
@@ -22,12 +23,15 @@ from waiting import wait
 @pytest.fixture(scope="session")
 def prepared_project(tmp_path_factory: pytest.TempPathFactory, demo_files: dict[str, Path]) -> Path:
     """A project with all stacks of the small demo, its channels in the cache."""
-    folder = tmp_path_factory.mktemp("project") / "Weaverbird Nebula.bichromus"
-    session = stepped_session(folder, "Weaverbird Nebula", layers=True)
-    session.channels.open_files(list(demo_files.values()))
-    wait(lambda: bool(session.layers.snapshot.continua) and not session.jobs.busy, 120)
-    session.close()
-    return folder
+    name = "Weaverbird Nebula"
+
+    def make(folder: Path) -> None:
+        session = stepped_session(folder / f"{name}.bichromus", name, layers=True)
+        session.channels.open_files(list(demo_files.values()))
+        wait(lambda: bool(session.layers.snapshot.continua) and not session.jobs.busy, 120)
+        session.close()
+
+    return made_once(tmp_path_factory, "project", make) / f"{name}.bichromus"
 
 
 Open = Callable[[Path | str], Window]
