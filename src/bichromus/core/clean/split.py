@@ -11,12 +11,12 @@ from typing import Final
 
 import numpy as np
 
+from ..measure.profiles import X, Y
 from ..measure.stars import find_stars
 from ..model.errors import NotEnoughData
 from ..model.planes import F32, Mask, Picture
 from ..model.progress import SILENT, Progress
 from ..numerics.smoothing import fill
-from .profiles import X, Y
 from .star_model import CORE, FREE, HELD, StarModel
 from .star_peaks import StarFilter
 from .starless import DRAWN, light_left, roughness, starless_plane

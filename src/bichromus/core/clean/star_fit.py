@@ -11,9 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
-from ..model.planes import F32, Mask
-from ..numerics.bands import ordered_parallel
-from .profiles import (
+from ..measure.profiles import (
     AMPLITUDE,
     BETA,
     E2,
@@ -27,6 +25,8 @@ from .profiles import (
     pixels_about,
     quadratic,
 )
+from ..model.planes import F32, Mask
+from ..numerics.bands import ordered_parallel
 
 _DISC: Final = 2.0  # star widths that are fitted
 _NEIGHBOURS: Final = 3

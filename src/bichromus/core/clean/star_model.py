@@ -11,9 +11,20 @@ from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
 from ..measure.halos import Core, halo_disc, saturated_cores
+from ..measure.profiles import (
+    AMPLITUDE,
+    E2,
+    F64,
+    PARAMETERS,
+    WIDTH,
+    Shape,
+    X,
+    Y,
+    draw_stars,
+    moffat,
+)
 from ..model.planes import F32, Mask
 from ..model.progress import Progress
-from .profiles import AMPLITUDE, E2, F64, PARAMETERS, WIDTH, Shape, X, Y, draw_stars, moffat
 from .star_fit import Fitted, Sheet, fit_stars, judged
 from .star_peaks import StarFilter, local_noise, photon_noise
 from .star_shape import LOUD, KnownStars, learn_shape, learn_table

@@ -11,71 +11,30 @@ from typing import Final
 import cv2
 import numpy as np
 
+from ..measure.mesh import mesh_medians, noise_in_meshes, second_differences, spread_out
+from ..measure.profiles import F64, PARAMETERS, WIDTH, Shape, moffat
 from ..model.planes import F32, Mask
 from ..numerics.robust import MAD_TO_SIGMA
-from ..numerics.starlet import smooth
-from .profiles import F64, PARAMETERS, WIDTH, Shape, moffat
 
-_MESH: Final = 48
 _DISC: Final = 2.0  # star widths from the middle of the filter to its edge
 _MODEL_ERROR: Final = 0.02
 """Share of a star's light that its model may be wrong by (METHOD 6: study)."""
 _TEXTURE: Final = 0.8  # of the local scatter of the filtered plane, that counts as noise
-_SECOND_DIFFERENCE: Final = 6.0  # norm of [1 -2 1] x [1 -2 1]
 _CHI2_MEDIAN: Final = 0.455  # median of chi squared with one degree of freedom
 _CALM: Final = 0.3  # quantile of the meshes by which the grain of the noise is told
-_GRAIN: Final = (
-    (0.8908, 0.9744, 1.092, 1.2816, 1.5669, 1.9727, 2.518),
-    (1.0, 1.1227, 1.3043, 1.6173, 2.1324, 2.9491, 4.1914),
-)
-"""Of white noise smoothed by a Gaussian of 0 and .2 to .7 px: its finest starlet plane, and its
-pixels, each over its second differences (integrals over their transfer functions).
-"""
 _LIGHT_BINS: Final = 12
 _FEWEST_IN_BIN: Final = 60
 _FAINTEST_LIGHT: Final = 3.0  # sigma of a model from which photon noise is sought
-
-
-def mesh_medians(plane: F32, weight: Mask | None = None) -> F64:
-    """Medians of a plane (H, W) in meshes of about 48 px, every second pixel: (rows, columns)."""
-    height, width = plane.shape
-    rows, columns = max(1, height // _MESH), max(1, width // _MESH)
-    tall, across = height // rows // 2, width // columns // 2
-    thin = plane[: rows * tall * 2 : 2, : columns * across * 2 : 2]
-    cells = thin.reshape(rows, tall, columns, across).swapaxes(1, 2).reshape(rows, columns, -1)
-    if weight is None:
-        return np.asarray(np.median(cells, axis=2), np.float64)
-    use = weight[: rows * tall * 2 : 2, : columns * across * 2 : 2]
-    use = use.reshape(rows, tall, columns, across).swapaxes(1, 2).reshape(rows, columns, -1)
-    counted = np.where(use, cells, np.nan)
-    empty = ~use.any(2)
-    counted[empty] = cells[empty]
-    return np.asarray(np.nanmedian(counted, axis=2), np.float64)
-
-
-def spread_out(grid: F64, shape: tuple[int, int]) -> F32:
-    """Values of meshes as a smooth plane."""
-    small = np.asarray(grid, np.float32)
-    if min(small.shape) >= 3:
-        small = np.asarray(cv2.medianBlur(small, 3), np.float32)
-    wide = cv2.resize(small, (shape[1], shape[0]), interpolation=cv2.INTER_LINEAR)
-    return np.maximum(np.asarray(wide, np.float32), np.float32(1e-30))
 
 
 def local_noise(rest: F32, use: Mask) -> tuple[F32, F32]:
     """Noise per pixel (H, W) of what is left when the stars are taken off, and its second
     differences in the same units: blind to any nebula, and right for noise that a warp smoothed.
     """
-    kernel = np.outer([1, -2, 1], [1, -2, 1]).astype(np.float32) / _SECOND_DIFFERENCE
-    rough = np.asarray(
-        cv2.filter2D(rest, cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101), np.float32
-    )
-    grid = MAD_TO_SIGMA * mesh_medians(np.abs(rough), use)
-    fine = MAD_TO_SIGMA * mesh_medians(np.abs(rest - smooth(rest, 0)), use)
-    ratio = float(np.quantile(fine / np.maximum(grid, 1e-30), _CALM))
-    grain = float(np.interp(ratio, *_GRAIN))
+    rough = second_differences(rest)
+    grid, grain = noise_in_meshes(rest, rough, use)
     rough *= np.float32(grain)
-    return spread_out(grid * grain, (rest.shape[0], rest.shape[1])), rough
+    return spread_out(grid, (rest.shape[0], rest.shape[1])), rough
 
 
 def photon_noise(rough: F32, model: F32, sigma: F32, use: Mask) -> float:

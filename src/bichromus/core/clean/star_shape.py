@@ -11,9 +11,9 @@ import cv2
 import numpy as np
 from scipy.spatial import cKDTree
 
+from ..measure.profiles import AMPLITUDE, BETA, F64, TABLE_STEP, WIDTH, Shape, X, Y, pixels_about
 from ..model.planes import F32, Mask
 from ..numerics.robust import MAD_TO_SIGMA, weighted_median
-from .profiles import AMPLITUDE, BETA, F64, TABLE_STEP, WIDTH, Shape, X, Y, pixels_about
 from .star_fit import Fitted, Sheet
 
 LOUD: Final = 40.0  # sigma of a star that tells the shape

@@ -10,8 +10,7 @@ from typing import Final
 import numpy as np
 from scipy.optimize import least_squares
 
-from ..numerics.robust import MAD_TO_SIGMA
-from .profiles import (
+from ..measure.profiles import (
     AMPLITUDE,
     BETA,
     F64,
@@ -24,6 +23,7 @@ from .profiles import (
     pixels_about,
     quadratic,
 )
+from ..numerics.robust import MAD_TO_SIGMA
 from .star_fit import Sheet
 from .star_shape import KnownStars
 

@@ -9,11 +9,11 @@ from typing import Final
 import cv2
 import numpy as np
 
+from ..measure.profiles import AMPLITUDE, F64, X, Y
 from ..model.planes import F32, Mask
 from ..numerics.robust import weighted_median
 from ..numerics.smoothing import fill, gaussian
 from ..numerics.starlet import details
-from .profiles import AMPLITUDE, F64, X, Y
 from .star_peaks import StarFilter
 
 DRAWN: Final = 0.05
