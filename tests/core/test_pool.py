@@ -114,6 +114,17 @@ def test_a_bright_trail_goes_with_its_wings(loud: float) -> None:
     assert made.parts[2].rejected < 0.06
 
 
+def test_the_cores_of_a_sharp_rigs_stars_stay() -> None:
+    fields = [star_field(5, fwhm=w) for w in (2.0, 3.4, 3.4)]
+    # the same sky, seen by a sharp rig and two soft ones
+    made = pool([Picture(f.stack) for f in fields])
+    wanted = sum(p.weight * f.stack / p.flux.scale for p, f in zip(made.parts, fields, strict=True))
+    core = fields[0].light > 20 * fields[0].noise
+    lost = (wanted - made.data)[core] / fields[0].light[core]
+    assert abs(lost.mean()) < 0.01
+    assert np.quantile(np.abs(lost), 0.98) < 0.05
+
+
 def test_a_stack_that_is_left_out_is_still_compared(scene: Scene) -> None:
     pictures = trio(scene, 8)
     whole, two = pool(pictures), pool(pictures, out=(0,))

@@ -11,22 +11,29 @@ from ..model.planes import F32
 _ROUNDS: Final = 25
 _STAMP: Final = 3.2  # star widths from the middle of a stamp to its edge
 _ALONE: Final = 4  # star widths to the next star
+_FAINT_NEIGHBOUR: Final = 0.02  # of a star: one fainter than that does not change its width
 _UNCLIPPED: Final = 0.7  # of the top value
 _LEAST_AMPLITUDE: Final = 0.2  # of the stamp's peak
 _LN_BETA: Final = (0.2, 2.8)  # outside, a fit has run off
 
 
 def moffat_widths(
-    plane: F32, x: np.ndarray, y: np.ndarray, width: float, saturation: float | None, most: int = 60
+    plane: F32,
+    x: np.ndarray,
+    y: np.ndarray,
+    width: float,
+    saturation: float | None,
+    most: int = 60,
+    flux: np.ndarray | None = None,
 ) -> np.ndarray:
     """Rows (smaller FWHM, larger FWHM, beta) of fits to up to ``most`` bright, unsaturated, lonely
     stars.
 
     ``x`` and ``y`` are integer peak positions, brightest first; ``width`` is a first FWHM in
-    pixels.
+    pixels. With ``flux`` a neighbour that is far fainter does not count.
     """
     reach = int(np.ceil(_STAMP * width))
-    stamps, _ = _stamps_of(plane, x, y, reach, _ALONE * width, saturation, most)
+    stamps, _ = _stamps_of(plane, x, y, reach, _ALONE * width, saturation, most, flux)
     if not len(stamps):
         return np.empty((0, 3))
     return _fit(stamps, width)
@@ -65,12 +72,13 @@ def _stamps_of(
     apart: float,
     saturation: float | None,
     most: int,
+    flux: np.ndarray | None = None,
 ) -> tuple[np.ndarray, np.ndarray]:
     """Stamps (N, side, side) of unsaturated lonely stars, and their places (2, N)."""
     stamps: list[np.ndarray] = []
     places: list[tuple[int, int]] = []
     height, wide = plane.shape
-    for xi, yi in zip(x.astype(int), y.astype(int), strict=True):
+    for number, (xi, yi) in enumerate(zip(x.astype(int), y.astype(int), strict=True)):
         if len(stamps) >= most:
             break
         if not (reach <= xi < wide - reach and reach <= yi < height - reach):
@@ -78,7 +86,10 @@ def _stamps_of(
         part = plane[yi - reach : yi + reach + 1, xi - reach : xi + reach + 1]
         if saturation is not None and part.max() > _UNCLIPPED * saturation:
             continue
-        if np.count_nonzero(np.hypot(x - xi, y - yi) < apart) == 1:
+        near = np.hypot(x - xi, y - yi) < apart
+        if flux is not None:
+            near &= flux > _FAINT_NEIGHBOUR * flux[number]
+        if np.count_nonzero(near) == 1:
             stamps.append(part.astype(float))
             places.append((xi, yi))
     return np.array(stamps), np.array(places, float).reshape(-1, 2).T

@@ -16,6 +16,7 @@ from ..numerics.bands import ordered_parallel
 
 F64 = NDArray[np.float64]
 Floats = NDArray[np.floating]
+Numbers = NDArray[np.floating] | NDArray[np.int64]
 
 AMPLITUDE, X, Y, WIDTH, E1, E2, BETA = range(7)
 """Columns of the parameters of a star: amplitude, place, ln FWHM, two of its ellipse, ln beta."""
@@ -174,7 +175,7 @@ class Shape:
         out[:, BETA] = self.ln_beta
         return out
 
-    def values(self, p: F64, columns: F64, rows: F64) -> F32:
+    def values(self, p: F64, columns: Numbers, rows: Numbers) -> F32:
         """Light of stars (N, 7) at pixels (N, P), in single precision."""
         dx = (columns - p[:, X, None]).astype(np.float32)
         dy = (rows - p[:, Y, None]).astype(np.float32)

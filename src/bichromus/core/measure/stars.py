@@ -1,4 +1,4 @@
-"""Stars found by a zero-sum kernel, which no filament fools, and their Moffat widths."""
+"""Stars found round by round, which no filament fools, and their Moffat widths."""
 
 from __future__ import annotations
 
@@ -12,7 +12,10 @@ from scipy.ndimage import label
 from ..model.measures import Stars
 from ..model.planes import F32, Mask
 from ..numerics.robust import FWHM_TO_SIGMA, MAD_TO_SIGMA
+from .mesh import noise_in_meshes, second_differences
 from .moffat import moffat_widths
+from .profiles import AMPLITUDE, F64, PARAMETERS, Shape, X, Y, draw_stars
+from .seek import Noise, Seeker, wider
 
 _MESH: Final = 48
 _THRESHOLD: Final = 5.0
@@ -21,8 +24,13 @@ _NARROWEST_PX: Final = 1.2  # no optics draw a star sharper on a camera's pixels
 _FULL: Final = 0.95  # of the top value: counted as saturated
 _LEAST_BETA: Final = 1.05  # a Moffat profile's light is not finite at 1
 _FEW_WIDTHS: Final = 5
+_TELLS: Final = 20.0  # sigma
 _UNKNOWN_WIDTH_PX: Final = 3.0
-_OFF_CENTRE: Final = (0.35, 0.5)  # of the width, and px: a peak's profile lies no further off
+_USUAL_BETA: Final = 3.0
+_ROUNDS: Final = 3  # of seeking
+_REFITS: Final = 2
+_DRAFT: Final = 0.3  # sigma down to which profiles are drawn
+_ABOUT_FULL: Final = 0.8  # star widths about full pixels in which none is sought
 
 
 @dataclass(frozen=True)
@@ -37,23 +45,25 @@ class Peaks:
 def find_stars(
     plane: F32, saturation: float | None = None, most: int = 20_000, width: float | None = None
 ) -> Stars:
-    """Find and measure the stars of a finite plane (H, W).
+    """Find and measure the stars of a finite plane (H, W), the brightest first.
 
-    Peaks of a zero-sum Gaussian kernel above 5 local sigma are kept when a star profile explains
-    them better than a plane does, and when they are round. ``width`` is a first guess of theirs in
-    pixels; without it is sought. Width and shape are medians of Moffat fits to up to 60 good ones.
+    Each round seeks on what the stars found before leave: a companion stands beside a bright star,
+    a star on a thread. ``width`` is a first guess of theirs in pixels; without it is sought. Width
+    and shape are medians of Moffat fits to up to 60 good ones; ``flux`` is what they stand above
+    the ground.
     """
     width = max(width or _first_width(plane), _NARROWEST_PX)
-    response = zero_sum(plane, width)
-    peaks = find_peaks(response, width)
-    keep = _clean(plane, peaks, width)
-    y, x, flux = peaks.y[keep], peaks.x[keep], peaks.strength[keep]
-    order = np.argsort(flux)[::-1][:most]
-    y, x, flux = y[order], x[order], flux[order]
-    saturated = 0
-    if saturation is not None:
-        saturated = int(label(plane >= _FULL * saturation)[1])
-    fits = moffat_widths(plane, x, y, width, saturation)
+    full = None if saturation is None else plane >= _FULL * saturation
+    p, width, sigma = _sought(plane, width, full)
+    p = p[np.argsort(p[:, AMPLITUDE])[::-1][:most]]
+    x, y, flux = p[:, X], p[:, Y], p[:, AMPLITUDE]
+    saturated = 0 if full is None else int(label(full)[1])
+    tell = flux > _TELLS * sigma  # the ellipse of a faint star is that of its noise
+    if tell.sum() < _FEW_WIDTHS:
+        tell = flux > 0
+    fits = moffat_widths(
+        plane, np.rint(x[tell]), np.rint(y[tell]), width, saturation, flux=flux[tell]
+    )
     if not fits.size:
         return Stars(len(x), None, None, None, saturated, None, _t(x), _t(y), _t(flux))
     beta = float(np.median(fits[:, 2]))
@@ -67,14 +77,35 @@ def find_stars(
     return Stars(len(x), fwhm, hfr, ellipticity, saturated, beta, _t(x), _t(y), _t(flux))
 
 
-def star_seeds(plane: F32, width_px: float) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Peaks that may be stars, more of them than ``find_stars`` keeps: x, y and strength, strongest
-    first.
-    """
-    peaks = find_peaks(zero_sum(plane, width_px), width_px)
-    keep = _clean(plane, peaks, width_px, least=0.7)
-    order = np.argsort(peaks.strength[keep])[::-1]
-    return peaks.x[keep][order], peaks.y[keep][order], peaks.strength[keep][order]
+def _sought(plane: F32, width: float, full: Mask | None) -> tuple[F64, float, float]:
+    """Stars (N, 7), their width, and the noise per pixel."""
+    grid, _ = noise_in_meshes(plane, second_differences(plane))
+    noise = Noise(grid, float(np.median(grid)))
+    shape = Shape.even((plane.shape[0], plane.shape[1]), width, _USUAL_BETA)
+    model, p, usual = np.zeros_like(plane), np.zeros((0, PARAMETERS)), np.zeros(3)
+    seeker = Seeker(shape, noise)
+    use = None if full is None or not full.any() else ~_grown(full, _ABOUT_FULL * width)
+    for number in range(_ROUNDS):
+        found = seeker.candidates(plane - model, model, p, use)
+        told = found.usual()
+        if told is not None and number == 0:
+            usual = told
+        p = np.concatenate([p, found.p[found.stars(usual)]])
+        if number == 0:
+            shape, p = wider(shape, p, float(usual[0]))
+            usual[0] = 0.0
+            seeker = Seeker(shape, noise)
+        for _ in range(_REFITS):
+            model = np.zeros_like(plane)
+            draw_stars(model, shape, p, _DRAFT * noise.middle)
+            p = seeker.refitted(plane, model, p)
+    return p, seeker.width, noise.middle
+
+
+def _grown(mask: Mask, radius: float) -> Mask:
+    size = 2 * max(1, round(radius)) + 1
+    disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (size, size))
+    return np.asarray(cv2.dilate(mask.astype(np.uint8), disc), np.bool_)
 
 
 def zero_sum(plane: F32, fwhm_px: float) -> F32:
@@ -197,36 +228,3 @@ def _local_sigma(response: F32) -> F32:
         grid = np.asarray(cv2.medianBlur(grid, 3), np.float32)
     wide = cv2.resize(grid, (width, height), interpolation=cv2.INTER_LINEAR)
     return np.maximum(np.asarray(wide, np.float32), 1e-30)
-
-
-def _stamps(plane: F32, x: np.ndarray, y: np.ndarray, reach: int) -> np.ndarray:
-    dy, dx = np.mgrid[-reach : reach + 1, -reach : reach + 1]
-    return plane[(y[:, None, None] + dy).astype(int), (x[:, None, None] + dx).astype(int)]
-
-
-def _clean(plane: F32, peaks: Peaks, width: float, least: float = 0.85) -> np.ndarray:
-    """Which peaks a star profile explains: least squares on [P, Px, Py, 1, x, y] against
-    [1, x, y].
-    """
-    if not peaks.x.size:
-        return np.zeros(0, bool)
-    reach = int(np.ceil(2 * width))
-    yy, xx = (a.ravel().astype(float) for a in np.mgrid[-reach : reach + 1, -reach : reach + 1])
-    s2 = (width / FWHM_TO_SIGMA) ** 2
-    profile = np.exp(-(xx * xx + yy * yy) / (2 * s2))
-    full = np.stack([profile, profile * xx / s2, profile * yy / s2, np.ones_like(xx), xx, yy], 1)
-    flat = full[:, 3:]
-    data = _stamps(plane, peaks.x, peaks.y, reach).reshape(len(peaks.x), -1).astype(float)
-    noise = MAD_TO_SIGMA * np.median(np.abs(np.diff(data, axis=1)), axis=1) / np.sqrt(2)
-    fitted = data @ np.linalg.pinv(full).T
-    rest = ((data - fitted @ full.T) ** 2).sum(1)
-    rest_flat = ((data - (data @ np.linalg.pinv(flat).T) @ flat.T) ** 2).sum(1)
-    m = data.shape[1]
-    explained = 1 - np.maximum(rest - (m - 6) * noise**2, 0) / np.maximum(
-        rest_flat - (m - 3) * noise**2, 1e-30
-    )
-    amplitude = fitted[:, 0]
-    offset = np.hypot(fitted[:, 1], fitted[:, 2]) / np.maximum(amplitude, 1e-30)
-    return (
-        (amplitude > 0) & (explained > least) & (offset < _OFF_CENTRE[0] * width + _OFF_CENTRE[1])
-    )

@@ -19,6 +19,8 @@ from ..numerics.bands import ordered_parallel, row_bands
 from .whole import grown
 
 KAPPA: Final = 5.0
+STEEPNESS: Final = 0.1
+"""Of the local range: near stars subs of one rig differ by their seeing."""
 _ROUNDS: Final = 4
 _DARKEST: Final = 0.02  # share of light below which a frame tells nothing
 _BAND_BYTES: Final = 180_000_000
@@ -129,13 +131,15 @@ def combine(
     return mean, lost.sum((1, 2)), seen.sum((1, 2))
 
 
-def combine_mapped(values: F32, noise: np.ndarray, worth: np.ndarray) -> tuple[F32, Mask, Mask]:
+def combine_mapped(
+    values: F32, noise: np.ndarray, worth: np.ndarray, steepness: float = STEEPNESS
+) -> tuple[F32, Mask, Mask]:
     """Weighted mean of (N, H, W) with NaN left out; which values were rejected, and which there
     were (N, H, W).
 
     A value goes when it lies more than 5 sigma from the weighted mean of the others, the worst one
     first. Sigma is the known noise, raised where all values scatter more (photon noise of bright
-    parts) and where the picture is steep.
+    parts) and where the picture is steep, by a share ``steepness`` of its local range.
     """
     seen = np.isfinite(values)
     whole = bool(seen.all())
@@ -143,7 +147,8 @@ def combine_mapped(values: F32, noise: np.ndarray, worth: np.ndarray) -> tuple[F
     share = worth.astype(np.float32)
     if len(values) >= 3:
         middle = _middle(values, whole)
-        scatter, steep = _scatter(values, middle, noise, whole) ** 2, _steepness(middle) ** 2
+        scatter, steep = _scatter(values, middle, noise, whole) ** 2, _range(middle) ** 2
+        steep *= np.float32(steepness**2)
         known = noise.astype(np.float32) ** 2
         rows, columns = np.nonzero(
             _suspects(values, share, known, scatter, steep) if whole else seen.any(0)
@@ -262,10 +267,8 @@ def _middle(values: F32, whole: bool) -> F32:
     return np.asarray(np.take_along_axis(order, place[None], 0)[0], np.float32)
 
 
-def _steepness(middle: F32) -> F32:
-    """A tenth of the local range: near stars frames differ by their seeing."""
+def _range(middle: F32) -> F32:
+    """Of the 3 x 3 pixels about each."""
     level = np.nan_to_num(middle)
     kernel = np.ones((3, 3), np.uint8)
-    return np.asarray(
-        cv2.dilate(level, kernel) - cv2.erode(level, kernel), np.float32
-    ) * np.float32(0.1)
+    return np.asarray(cv2.dilate(level, kernel) - cv2.erode(level, kernel), np.float32)

@@ -17,13 +17,14 @@ from ..model.planes import F32, Mask, Picture
 from ..model.progress import SILENT, Progress
 from ..numerics.bands import ordered_parallel, row_bands
 from ..numerics.poly import Poly
-from .quick import combine_mapped
+from .quick import STEEPNESS, combine_mapped
 from .scale import FluxScale, KnownStars, difference_surface, flux_scale, measure_stars
 from .whole import REACH
 
 _FULL: Final = 0.92  # of the top value: a core from here on is no measure of light
 _BAND_BYTES: Final = 120_000_000
 USELESS: Final = 0.015
+_STEEPEST: Final = 1.5
 
 
 @dataclass(frozen=True)
@@ -205,6 +206,7 @@ def _bands(
     shape = pictures[0].shape
     rows = int(np.clip(_BAND_BYTES // (len(pictures) * shape[1] * 4 * 4), 8, 256))
     noise = np.array([k.noise.sigma_px / s.scale for k, s in zip(known, scales, strict=True)])
+    steepness = _steepness(known)
     out, gone = np.empty(shape, np.float32), np.empty(shape, np.uint8)
     lost = seen = np.zeros(len(pictures))
 
@@ -217,7 +219,7 @@ def _bands(
         for n, surface in enumerate(surfaces):
             if surface is not None:
                 values[n] -= _rows(surface, y0, y1, shape)
-        plane, away, here = combine_mapped(values.astype(np.float32), noise, weights)
+        plane, away, here = combine_mapped(values.astype(np.float32), noise, weights, steepness)
         own = slice(band[0] - y0, band[1] - y0)
         return (*band, plane[own], away[:, own], here[:, own])
 
@@ -226,6 +228,16 @@ def _bands(
         out[y0:y1], gone[y0:y1] = plane, away.sum(0)
         lost, seen = lost + away.sum((1, 2)), seen + here.sum((1, 2))
     return out, gone, lost / np.maximum(seen, 1)
+
+
+def _steepness(known: Sequence[KnownStars]) -> float:
+    """Share of the local range that stacks may differ by: peaks of the sharpest stand over those of
+    the softest as the squares of their widths.
+    """
+    widths = [k.stars.fwhm_px for k in known if k.stars.fwhm_px]
+    if not widths:
+        return STEEPNESS
+    return min(STEEPNESS + ((max(widths) / min(widths)) ** 2 - 1) / 2, _STEEPEST)
 
 
 def _leave_out_full(

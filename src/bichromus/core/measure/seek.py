@@ -1,0 +1,246 @@
+"""Stars sought on what a model of those already known leaves: where a star on a bending ground
+stands out, fitted beside what is near, and judged by the shape that all stars share.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Final
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+from scipy.spatial import cKDTree
+
+from ..model.planes import F32, Mask
+from ..numerics.bands import ordered_parallel
+from ..numerics.robust import FWHM_TO_SIGMA, MAD_TO_SIGMA
+from .mesh import mesh_at, mesh_medians
+from .profiles import AMPLITUDE, F64, WIDTH, Shape, X, Y
+from .star_design import StarDesign, Step
+
+_BLURS: Final = (1.0, 1.6, 2.0)
+"""Of a star's own blur: three Gaussians whose sum is blind to a ground that bends. It tells .75 of
+the SNR that no ground at all would allow.
+"""
+_STANDS_OUT: Final = 5.0  # sigma of the response
+_TEXTURE: Final = 0.8  # of the local scatter of the response, that counts as noise
+_MODEL_ERROR: Final = 0.02  # share of a star's light that its model may be wrong by (METHOD 6)
+_APART: Final = 0.8  # star widths at which a companion can be told
+_NEAR: Final = 3.5  # star widths within which the brightest candidate counts as a neighbour
+_STEPS: Final = 3
+_BATCH: Final = 2048
+_THREADS: Final = 2
+_LEAST, _LOUDEST, _EIGHT = 4.0, 16.0, 8.0  # sigma of a fit (METHOD 6, *Judge*)
+_EXPLAINS: Final = ((8.0, 16.0), (5.0, 10.0))
+"""Weight of what a star does not explain, by sigma: of a faint one's light noise explains much."""
+_THIN_ERROR: Final = 0.12
+_SHAPE_ERROR: Final = 0.05  # of ln FWHM and ellipse, beside their noise
+_LEARNT: Final = (30.0, 0.9, 0.4, 0.45)
+"""Sigma, share explained, and most by which ln FWHM and ellipse of a star are off, that tells the
+shape of the field.
+"""
+_FEWEST: Final = 8
+
+
+@dataclass(frozen=True)
+class Noise:
+    """Noise per pixel in meshes of a plane."""
+
+    grid: F64
+    middle: float
+
+    def at(self, x: F64, y: F64, extent: tuple[int, int]) -> F64:
+        """At places (N,)."""
+        return mesh_at(self.grid, x, y, extent)
+
+
+@dataclass(frozen=True)
+class Candidates:
+    """Peaks that were fitted (N, 7), their sigma, the share of their light that a star explains,
+    and by how much ln FWHM and ellipse are off, with errors (N, 3 each).
+    """
+
+    p: F64
+    snr: F64
+    explained: F64
+    off: F64
+    error: F64
+
+    def usual(self) -> F64 | None:
+        """By how much the shape of all stars is off; None where few tell it."""
+        snr, explained, wide, long = _LEARNT
+        tells = (self.snr > snr) & (self.explained > explained) & (np.abs(self.off[:, 0]) < wide)
+        tells &= np.hypot(self.off[:, 1], self.off[:, 2]) < long
+        return np.median(self.off[tells], axis=0) if tells.sum() >= _FEWEST else None
+
+    def stars(self, usual: F64) -> Mask:
+        """Which are stars: loud, explained by a star on a bending ground, no wider and no longer
+        than ``usual``, (3,) or (N, 3) (METHOD 6, *Judge*).
+        """
+        away = self.off - usual
+        wide = np.maximum(away[:, 0], 0) / (self.error[:, 0] + _SHAPE_ERROR)
+        spread = np.hypot(self.error[:, 1], self.error[:, 2]) / np.sqrt(2)
+        long = np.hypot(away[:, 1], away[:, 2]) / (spread + _SHAPE_ERROR)
+        thin = np.maximum(-away[:, 0], 0) / (self.error[:, 0] + _THIN_ERROR)
+        snr = np.clip(self.snr, _LEAST, _LOUDEST)
+        loud = 4.7 * np.log(snr / _EIGHT)
+        weight = np.interp(snr, *_EXPLAINS)
+        score = 4.5 + loud - weight * (1 - self.explained) - 2 * (wide + thin) - 1.3 * long
+        return np.asarray((score > 0.5) & (self.snr > _LEAST), np.bool_)
+
+
+class Seeker:
+    """Seeks stars of a shape."""
+
+    def __init__(self, shape: Shape, noise: Noise):
+        self.shape, self.noise = shape, noise
+        self.design = StarDesign(shape)
+        self.width = self.design.width
+
+    def candidates(self, rest: F32, model: F32, known: F64, use: Mask | None) -> Candidates:
+        """Peaks of what a ``model`` (H, W) of the stars ``known`` (N, 7) leaves, where ``use``
+        holds, fitted.
+        """
+        x, y, height = self._peaks(rest, model, use)
+        if len(known) and len(x):
+            away, _ = cKDTree(known[:, X : Y + 1]).query(np.stack([x, y], 1))
+            new = away > _APART * self.width
+            x, y, height = x[new], y[new], height[new]
+        p = self.shape.stars(x, y, height)
+        near = self._brightest_near(p)
+        step = self._fitted(rest, p, near)
+        for _ in range(_STEPS - 1):
+            p = self._moved(p, step, rest.shape)
+            step = self._fitted(rest, p, near)
+        p = self._moved(p, step, rest.shape)
+        sigma = self.noise.at(p[:, X], p[:, Y], _extent(rest))
+        gained = step.without - (self.design.freedom + 6) * sigma**2
+        lost = step.rest - self.design.freedom * sigma**2
+        return Candidates(
+            p,
+            step.amplitude / (sigma * step.error[:, 0]),
+            1 - np.maximum(lost, 0) / np.maximum(gained, 1e-30),
+            step.off,
+            step.error[:, 1:] * sigma[:, None],
+        )
+
+    def refitted(self, plane: F32, model: F32, p: F64) -> F64:
+        """Stars (N, 7) of the ``model`` fitted again, each with all others taken off."""
+
+        def run(part: slice) -> Step:
+            columns, rows, _ = self.design.pixels(p[part], plane.shape)
+            own = self.shape.values(p[part], columns, rows)
+            return self.design.step(p[part], _off(plane, model, columns, rows) + own)
+
+        return self._moved(p, _joined(run, len(p)), plane.shape)
+
+    def _peaks(self, rest: F32, model: F32, use: Mask | None) -> tuple[F64, F64, F64]:
+        response, norm = self._response(rest)
+        size = 2 * max(1, round(0.6 * self.width)) + 1
+        round_ = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (size, size))
+        top = response >= cv2.dilate(response, round_)
+        texture = MAD_TO_SIGMA * mesh_medians(np.abs(response))
+        top &= response > np.float32(_STANDS_OUT * _TEXTURE * texture.min())
+        if use is not None:
+            top &= use
+        rows, columns = np.nonzero(top)
+        x, y = columns.astype(float), rows.astype(float)
+        height = response[rows, columns].astype(float)
+        extent = _extent(rest)
+        noise = np.maximum(
+            norm * self.noise.at(x, y, extent), _TEXTURE * mesh_at(texture, x, y, extent)
+        )
+        noise = np.hypot(noise, _MODEL_ERROR * model[rows, columns])
+        out = height > _STANDS_OUT * noise
+        return x[out], y[out], height[out]
+
+    def _response(self, rest: F32) -> tuple[F32, float]:
+        """The amplitude of a star at every pixel, and its noise per noise of a pixel."""
+        blur = self.width / FWHM_TO_SIGMA
+        share, norm = _weights()
+        out = np.zeros_like(rest)
+        for part, wide in zip(share, _BLURS, strict=True):
+            one = cv2.GaussianBlur(rest, (0, 0), wide * blur, borderType=cv2.BORDER_REFLECT_101)
+            cv2.scaleAdd(one, float(part), out, out)
+        return out, norm / blur
+
+    def _brightest_near(self, p: F64) -> NDArray[np.int64]:
+        """Of each candidate the brightest one near it, by number; -1 for none. One only: of a
+        thread that breaks up into many, the next goes on beside every piece and makes it long.
+        """
+        out = np.full(len(p), -1)
+        if len(p) < 2:
+            return out
+        count = min(6, len(p))
+        away, number = (
+            np.asarray(a) for a in cKDTree(p[:, X : Y + 1]).query(p[:, X : Y + 1], count)
+        )
+        light = np.where(away[:, 1:] < _NEAR * self.width, p[number[:, 1:], AMPLITUDE], -1.0)
+        best = light.argmax(1)
+        found = number[np.arange(len(p)), best + 1]
+        return np.where(light.max(1) > 0, found, -1)
+
+    def _fitted(self, rest: F32, p: F64, near: NDArray[np.int64]) -> Step:
+        def run(part: slice) -> Step:
+            columns, rows, _ = self.design.pixels(p[part], rest.shape)
+            data = rest[rows, columns].astype(np.float64)
+            beside = near[part] >= 0
+            if beside.any():
+                data[beside] -= self.shape.values(
+                    p[near[part][beside]], columns[beside], rows[beside]
+                )
+            return self.design.step(p[part], data)
+
+        return _joined(run, len(p))
+
+    def _moved(self, p: F64, step: Step, extent: tuple[int, ...]) -> F64:
+        out = p.copy()
+        out[:, AMPLITUDE] = np.maximum(step.amplitude, 0.0)
+        for column, places, size in ((X, step.x, extent[1]), (Y, step.y, extent[0])):
+            near = np.clip(places, p[:, column] - 1, p[:, column] + 1)
+            out[:, column] = np.clip(near, 0, size - 1)
+        return out
+
+
+def wider(shape: Shape, p: F64, by: float) -> tuple[Shape, F64]:
+    """The shape and its stars (N, 7), ln FWHM wider ``by`` so much."""
+    quadratics = shape.quadratics.copy()
+    quadratics[0, 0] += by
+    out = p.copy()
+    out[:, WIDTH] += by
+    return replace(shape, quadratics=quadratics), out
+
+
+def _extent(plane: F32) -> tuple[int, int]:
+    return plane.shape[0], plane.shape[1]
+
+
+def _off(
+    plane: F32, model: F32, columns: NDArray[np.int64], rows: NDArray[np.int64]
+) -> NDArray[np.float64]:
+    return (plane[rows, columns] - model[rows, columns]).astype(np.float64)
+
+
+def _joined(run: Callable[[slice], Step], count: int) -> Step:
+    parts = [slice(i, i + _BATCH) for i in range(0, max(count, 1), _BATCH)]
+    steps = list(ordered_parallel(run, iter(parts), _THREADS if len(parts) > 1 else 1))
+    return Step(
+        *(
+            np.concatenate([getattr(s, name) for s in steps])
+            for name in ("amplitude", "x", "y", "off", "error", "rest", "without")
+        )
+    )
+
+
+def _weights() -> tuple[F64, float]:
+    """Of the three Gaussians: they sum to nought on a plane and on what bends evenly, and to one in
+    the middle of a star; and the norm of their sum for a blur of one pixel.
+    """
+    t = np.array(_BLURS)
+    flat = np.stack([np.ones(2), t[1:] ** 2])
+    k = np.concatenate([[1.0], np.linalg.solve(flat, np.array([-1.0, -(t[0] ** 2)]))])
+    k /= (k / (1 + t * t)).sum()
+    square = (k[:, None] * k / (2 * np.pi * (t[:, None] ** 2 + t**2))).sum()
+    return k, float(np.sqrt(square))

@@ -1,0 +1,104 @@
+"""Stars fitted in one linear step: a profile with its slopes on a bending ground, many stars at
+once, for each of some places within a pixel.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..model.planes import Mask
+from .profiles import F64, Shape, X, Y, moffat_slopes, pixels_about, quadratic
+
+_DISC: Final = 1.8  # star widths that are fitted
+_PHASES: Final = 4  # places within a pixel, each way, that have a design of their own
+_STEADY: Final = 1e-9
+STAR: Final = 6  # terms of a star: amplitude, x, y, ln FWHM and its ellipse
+_MOST_STEP_PX: Final = 0.5
+
+
+@dataclass(frozen=True)
+class Step:
+    """What one step tells of N stars: amplitudes and places, by how much ln FWHM and ellipse are
+    off the design's (N, 3), the errors of amplitude and of these per unit of noise (N, 4), and what
+    a star on a ground and a ground alone leave (sums of squares).
+    """
+
+    amplitude: F64
+    x: F64
+    y: F64
+    off: F64
+    error: F64
+    rest: F64
+    without: F64
+
+
+@dataclass(frozen=True)
+class _Design:
+    terms: F64
+    solve: F64
+    error: F64
+    ground: F64
+
+
+class StarDesign:
+    """Least squares for stars of the middle of a field."""
+
+    def __init__(self, shape: Shape):
+        middle = np.array([[shape.extent[1] / 2.0, shape.extent[0] / 2.0]])
+        self.star = shape.stars(middle[:, 0], middle[:, 1], np.ones(1))
+        self.width = float(np.exp(self.star[0, 3]))
+        reach = int(np.ceil(_DISC * self.width))
+        dy, dx = np.mgrid[-reach : reach + 1, -reach : reach + 1]
+        inside = np.hypot(dx, dy) <= _DISC * self.width + 0.5
+        self.dx, self.dy = dx[inside], dy[inside]
+        self.freedom = len(self.dx) - STAR - 6
+        ground = quadratic(self.dx / reach, self.dy / reach)
+        half = _PHASES // 2
+        self._designs = {
+            (i, j): self._design(shape, ground, i / _PHASES, j / _PHASES)
+            for i in range(-half, half + 1)
+            for j in range(-half, half + 1)
+        }
+
+    def _design(self, shape: Shape, ground: F64, x: float, y: float) -> _Design:
+        at = self.dx[None] - x, self.dy[None] - y
+        value, slopes = moffat_slopes(*at, self.star, shape.second)
+        value = value + shape.left_at(*at)
+        terms = np.concatenate([value.T, slopes[0, :, : STAR - 1], ground], axis=1)
+        normal = terms.T @ terms
+        normal += _STEADY * np.trace(normal) / len(normal) * np.eye(len(normal))
+        inverse = np.linalg.inv(normal)
+        error = np.sqrt(np.diag(inverse))[[0, 3, 4, 5]]
+        return _Design(terms, inverse @ terms.T, error, ground @ np.linalg.pinv(ground))
+
+    def pixels(
+        self, stars: F64, extent: tuple[int, ...]
+    ) -> tuple[NDArray[np.int64], NDArray[np.int64], Mask]:
+        """Columns and rows (N, P) about stars (N, 7), and which are on the plane."""
+        return pixels_about(stars, self.dx, self.dy, extent)
+
+    def step(self, stars: F64, data: F64) -> Step:
+        """Fit values (N, P), from which all but the stars is taken off."""
+        count = len(stars)
+        middle = np.rint(stars[:, X : Y + 1])
+        half = _PHASES // 2
+        phase = np.clip(np.rint((stars[:, X : Y + 1] - middle) * _PHASES), -half, half).astype(int)
+        found, error = np.zeros((count, STAR)), np.zeros((count, 4))
+        rest, without = np.zeros(count), np.zeros(count)
+        for i, j in {(int(a), int(b)) for a, b in phase}:
+            those = (phase[:, 0] == i) & (phase[:, 1] == j)
+            design, values = self._designs[i, j], data[those]
+            terms = values @ design.solve.T
+            found[those], error[those] = terms[:, :STAR], design.error
+            rest[those] = ((values - terms @ design.terms.T) ** 2).sum(1)
+            without[those] = ((values - values @ design.ground.T) ** 2).sum(1)
+        light = np.maximum(found[:, :1], 1e-30)
+        moved = np.clip(found[:, 1:3] / light, -_MOST_STEP_PX, _MOST_STEP_PX)
+        place = middle + phase / _PHASES + moved
+        off = found[:, 3:STAR] / light
+        error[:, 1:] /= light
+        return Step(found[:, 0], place[:, 0], place[:, 1], off, error, rest, without)
