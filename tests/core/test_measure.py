@@ -14,6 +14,8 @@ from bichromus.core.measure import (
     measure_plane,
     star_mask,
 )
+from bichromus.core.measure.subs import SubMeasure
+from bichromus.core.measure.transparency import transparency
 from bichromus.core.model.errors import ShapeMismatch
 from bichromus.core.model.planes import Header, Picture
 from bichromus.core.model.rig import RIGS
@@ -167,3 +169,36 @@ def test_stars_are_found_beside_a_bright_nebula(
         for x, y in zip(found.x, found.y, strict=True)
     ]
     assert np.mean(np.array(far) > 2) < 0.06
+
+
+def two_subs(
+    rng: np.random.Generator, stars: int, junk: int, light: float, turned: bool
+) -> tuple[SubMeasure, SubMeasure]:
+    """Two subs of one field, dithered, each with peaks that are noise among its stars."""
+    x, y = rng.uniform(-100, 1000, stars), rng.uniform(-100, 800, stars)
+    flux, step = 10 * (rng.pareto(1.0, stars) + 1), rng.normal(0, 40, 2)
+    made = []
+    for share, (dx, dy) in ((1.0, (0, 0)), (light, step)):
+        places = np.stack([x + dx, y + dy]) + rng.normal(0, 0.2, (2, stars))
+        seen = flux * share * np.exp(rng.normal(0, 0.05, stars)) + rng.normal(0, 1, stars)
+        here = (places > 0).all(0) & (places < [[900], [700]]).all(0) & (seen > 5)
+        count = int(here.sum())
+        places = np.concatenate([places[:, here], rng.uniform(0, 1, (2, junk)) * [[900], [700]]], 1)
+        seen = np.concatenate([seen[here], rng.uniform(3, 9, junk)])
+        if turned and share == light:
+            places = np.array([[900], [700]]) - places
+        order = np.argsort(seen)[::-1][:200]
+        where = (places[0][order], places[1][order])
+        made.append(SubMeasure(100.0, 1.0, count, 3.0, 0.1, False, where, seen[order]))
+    return made[0], made[1]
+
+
+def test_the_light_of_a_sub_is_told_by_its_own_stars_and_never_by_chance() -> None:
+    for seed in range(80):
+        rng = np.random.default_rng(seed)
+        stars, junk = int(rng.choice([50, 120, 300])), int(rng.choice([5, 60, 150]))
+        light, turned = float(rng.choice([1.0, 0.5])), bool(rng.random() < 0.3)
+        found = transparency(*two_subs(rng, stars, junk, light, turned))
+        assert found is None or found == pytest.approx(light, rel=0.15), (seed, found)
+        other = two_subs(np.random.default_rng(seed + 1000), stars, junk, 1.0, False)[0]
+        assert transparency(two_subs(rng, stars, junk, 1.0, False)[0], other) in (None, 0.0)
