@@ -128,6 +128,33 @@ def test_the_continuum_is_found_on_the_stars(wide: Scene) -> None:
     assert wider.blur_line == 0
 
 
+def test_full_stars_leave_no_deep_rings_where_a_softer_rigs_continuum_comes_off() -> None:
+    stars = ((0.36, 0.36, 4.8), (0.62, 0.64, 5.6), (0.2, 0.7, 7.0))
+    recipe = SceneRecipe(half_size_arcmin=(6.0, 4.5), star_count=900, beacons=stars)
+    sky = make_filaments((428, 640), 2.64, 22, recipe)
+    none = np.zeros(0)
+    dark = replace(sky, stars=StarTable(none, none, none, none, none))
+    header = Header(saturation=1.0)
+    line = Picture(stack_of(sky, "Ridge", "Ha", 60, 6), header)
+    broad = Picture(stack_of(sky, "Shed", "R", 60, 7), header)
+    found = find_continuum(line, broad)
+    assert len(found.full) >= 3
+    alone = replace(found, full=())
+    nebula = alone.take_off(
+        stack_of(dark, "Ridge", "Ha", 9000, 8), stack_of(dark, "Shed", "R", 9000, 9)
+    )
+    y, x = np.mgrid[0:428, 0:640]
+    for core in found.full[:3]:
+        away = np.hypot(x - core.x, y - core.y)
+        rings = [(away >= r) & (away < r + 3) for r in range(0, 40, 3)]
+        before, after = (
+            np.array([np.median((made - nebula)[r]) for r in rings])
+            for made in (c.take_off(line.data, broad.data) for c in (alone, found))
+        )
+        assert np.abs(after[2:]).max() < 0.06 * np.abs(before[2:]).max()
+        assert np.abs(after[:2]).max() < 0.002 * np.abs(before[:2]).max()  # the core is bridged
+
+
 def test_faults_of_the_continuum(wide: Scene) -> None:
     line = Picture(stack_of(wide, "Ridge", "Ha", 20, 9), Header(), Path("ha.fits"))
     blank = Picture(

@@ -7,6 +7,7 @@ from typing import Final
 
 import numpy as np
 
+from ..measure.halos import Core
 from ..measure.run import check_same_shape
 from ..measure.stars import find_stars, zero_sum
 from ..model.errors import NotEnoughData
@@ -14,6 +15,7 @@ from ..model.planes import F32, Picture
 from ..numerics.robust import FWHM_TO_SIGMA, MAD_TO_SIGMA
 from ..numerics.smoothing import fill, gaussian
 from ..numerics.surface import low_surface
+from .rings import common_cores, take_rings_off
 
 _FEW: Final = 50
 _UNCLIPPED: Final = 0.6  # of the top value: the response looks at a star's whole profile
@@ -26,7 +28,8 @@ _LEAST: Final = 12
 @dataclass(frozen=True)
 class Continuum:
     """``k``: line units of a star over its broadband units, with its error; ``blur_line`` and
-    ``blur_broad`` (sigma, px) bring both to one star ``width`` (FWHM, px).
+    ``blur_broad`` (sigma, px) bring both to one star ``width`` (FWHM, px). ``full`` are the stars
+    that either plane cut off.
     """
 
     k: float
@@ -36,6 +39,7 @@ class Continuum:
     blur_broad: float
     width: float
     warnings: tuple[str, ...] = ()
+    full: tuple[Core, ...] = ()
 
     def take_off(self, line: F32, broad: F32) -> F32:
         """line - k (broad - its sky); NaN where either is unseen."""
@@ -43,9 +47,9 @@ class Continuum:
         filled = fill(broad, ~np.isfinite(broad))
         filled = filled - low_surface(filled).rows(0, filled.shape[0])
         soft = fill(line, ~np.isfinite(line))
-        out = gaussian(soft, self.blur_line) - np.float32(self.k) * gaussian(
-            filled, self.blur_broad
-        )
+        light = np.float32(self.k) * gaussian(filled, self.blur_broad)
+        out = gaussian(soft, self.blur_line) - light
+        take_rings_off(out, light, self.full, self.width)
         return np.where(seen, out, np.float32(np.nan))
 
 
@@ -91,7 +95,8 @@ def find_continuum(line: Picture, broad: Picture) -> Continuum:
     warnings = (
         (f"Only {count} stars tell the continuum: its share is uncertain.",) if count < _FEW else ()
     )
-    return Continuum(k, error, count, blurs[0], blurs[1], float(wide), warnings)
+    full = common_cores(((line, planes[0]), (broad, planes[1])), wide)
+    return Continuum(k, error, count, blurs[0], blurs[1], float(wide), warnings, tuple(full))
 
 
 def _peak(response: F32, x: np.ndarray, y: np.ndarray) -> np.ndarray:

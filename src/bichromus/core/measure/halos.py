@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 import cv2
@@ -40,8 +40,25 @@ def saturated_cores(plane: F32, top: float | None, fwhm_px: float, sigma: float)
     its sky at 0.
     """
     return [
-        Core(x, y, size, _halo(plane, x, y, fwhm_px, sigma) if size >= _BRIGHT else 0.0)
-        for x, y, size in _cores(plane, top)
+        replace(c, halo_px=_halo(plane, c.x, c.y, fwhm_px, sigma)) if c.pixels >= _BRIGHT else c
+        for c in full_cores(plane, top)
+    ]
+
+
+def full_cores(plane: F32, top: float | None) -> list[Core]:
+    """The same without their halos: the largest first."""
+    if top is None:
+        return []
+    high = plane >= _FULL * top
+    if not high.any():
+        return []
+    found, _ = label(high)
+    sizes = np.bincount(found.ravel())[1:]
+    largest = np.argsort(sizes)[::-1][:_MOST] + 1
+    places = np.array(center_of_mass(found > 0, found, largest))
+    return [
+        Core(float(x), float(y), int(sizes[n - 1]), 0.0)
+        for n, (y, x) in zip(largest, places, strict=True)
     ]
 
 
@@ -53,8 +70,8 @@ def glare_mask(plane: F32, top: float | None, fwhm_px: float, sigma: float) -> M
     far out.
     """
     out = np.zeros(plane.shape, np.uint8)
-    for x, y, _ in _cores(plane, top):
-        level, counts = _rings(plane, x, y)
+    for core in full_cores(plane, top):
+        level, counts = _rings(plane, core.x, core.y)
         mean = np.array(
             [
                 np.median(v) if (v := column[np.isfinite(column)]).size else np.nan
@@ -67,25 +84,13 @@ def glare_mask(plane: F32, top: float | None, fwhm_px: float, sigma: float) -> M
         )
         reach = int(np.argmin(above)) if not above.all() else len(above)
         cv2.circle(
-            out, (round(x), round(y)), round(max((reach + 2) * _RING_PX, 3 * fwhm_px)), (1,), -1
+            out,
+            (round(core.x), round(core.y)),
+            round(max((reach + 2) * _RING_PX, 3 * fwhm_px)),
+            (1,),
+            -1,
         )
     return out.astype(bool)
-
-
-def _cores(plane: F32, top: float | None) -> list[tuple[float, float, int]]:
-    """The largest full cores: x, y, pixels."""
-    if top is None:
-        return []
-    high = plane >= _FULL * top
-    if not high.any():
-        return []
-    found, _ = label(high)
-    sizes = np.bincount(found.ravel())[1:]
-    largest = np.argsort(sizes)[::-1][:_MOST] + 1
-    places = np.array(center_of_mass(found > 0, found, largest))
-    return [
-        (float(x), float(y), int(sizes[n - 1])) for n, (y, x) in zip(largest, places, strict=True)
-    ]
 
 
 def _halo(plane: F32, x: float, y: float, fwhm_px: float, sigma: float) -> float:
