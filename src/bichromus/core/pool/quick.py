@@ -19,6 +19,7 @@ from ..numerics.bands import ordered_parallel, row_bands
 from .whole import grown
 
 KAPPA: Final = 5.0
+_CAREFUL: Final = 0.75
 STEEPNESS: Final = 0.1
 """Of the local range: near stars subs of one rig differ by their seeing."""
 _ROUNDS: Final = 4
@@ -150,9 +151,7 @@ def combine_mapped(
         scatter, steep = _scatter(values, middle, noise, whole) ** 2, _range(middle) ** 2
         steep *= np.float32(steepness**2)
         known = noise.astype(np.float32) ** 2
-        rows, columns = np.nonzero(
-            _suspects(values, share, known, scatter, steep) if whole else seen.any(0)
-        )
+        rows, columns = np.nonzero(_doubted(values, seen, middle, share, known, scatter, steep))
         if rows.size:
             gone[:, rows, columns] = _rejected(
                 values[:, rows, columns], share, known, scatter[rows, columns], steep[rows, columns]
@@ -177,7 +176,20 @@ def _mean(values: F32, kept: Mask, share: F32) -> F32:
         ).astype(np.float32)
 
 
-def _suspects(values: F32, share: F32, known: F32, scatter: F32, steep: F32) -> Mask:
+def _doubted(
+    values: F32, seen: Mask, middle: F32, share: F32, known: F32, scatter: F32, steep: F32
+) -> Mask:
+    """Pixels that are worth a closer look: a missing value stands in the middle, and the limit is a
+    little lower, as the others then seem to agree better than they do.
+    """
+    if seen.all():
+        return _suspects(values, share, known, scatter, steep, KAPPA)
+    whole = np.where(seen, values, np.nan_to_num(middle))
+    found = _suspects(whole, share, known, scatter, steep, _CAREFUL * KAPPA)
+    return np.asarray(found & (seen.sum(0) > 2), np.bool_)
+
+
+def _suspects(values: F32, share: F32, known: F32, scatter: F32, steep: F32, kappa: float) -> Mask:
     """Pixels where some value lies too far from the mean of the others; no value is missing."""
     total, summed = float(share.sum()), np.einsum("n,nhw->hw", share, values, dtype=np.float32)
     noise, flat = float((share**2 * known).sum()), float((share**2).sum())
@@ -193,8 +205,8 @@ def _suspects(values: F32, share: F32, known: F32, scatter: F32, steep: F32) -> 
         # steepness
         a = known[n] + (noise - weight * weight * known[n]) / rest**2
         b = 1 + (flat - weight * weight) / rest**2
-        limit = scatter * np.float32(KAPPA**2 * a)
-        limit += steep * np.float32(KAPPA**2 * b)
+        limit = scatter * np.float32(kappa**2 * a)
+        limit += steep * np.float32(kappa**2 * b)
         out |= off > limit
     return out
 
