@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import cv2
 import numpy as np
 import pytest
 from scipy.ndimage import gaussian_filter
+from scipy.spatial import cKDTree
 
 from bichromus.core.measure import (
     find_stars,
@@ -23,6 +26,7 @@ from bichromus.core.simulate.camera import render_stars
 from bichromus.core.simulate.scene import Scene, SceneRecipe, StarTable
 from filaments import make_filaments
 from sky import stack_of
+from strangers import UNIT, moffat, star_field, threads, two_parts
 
 SHAPE = (448, 640)
 
@@ -169,6 +173,56 @@ def test_stars_are_found_beside_a_bright_nebula(
         for x, y in zip(found.x, found.y, strict=True)
     ]
     assert np.mean(np.array(far) > 2) < 0.06
+
+
+def long_stars(dx: np.ndarray, dy: np.ndarray, fwhm: float, beta: float) -> np.ndarray:
+    return moffat(dx / 1.2, dy * 1.2, fwhm, beta)
+
+
+@pytest.mark.parametrize(
+    ("count", "fwhm", "profile", "turned", "hot"),
+    [
+        (300, 3.2, moffat, False, 0),
+        (1100, 2.4, moffat, False, 0),
+        (300, 3.2, two_parts, True, 0),
+        (300, 3.2, long_stars, False, 0),
+        (300, 3.2, moffat, False, 150),
+    ],
+    ids=["plain", "rich", "wings, turned", "long", "hot pixels left"],
+)
+def test_strangers_stars_are_found_on_threads_and_beside_one_another(
+    count: int, fwhm: float, profile: Callable[..., np.ndarray], turned: bool, hot: int
+) -> None:
+    field = star_field(61, (640, 800), count, fwhm, profile=profile, turned=turned)
+    rng = np.random.default_rng(3)
+    stack = field.stack.copy()
+    pixels = rng.integers(0, stack.size, hot)
+    stack.ravel()[pixels] += UNIT * rng.uniform(8, 300, hot).astype(np.float32)
+    found = find_stars(stack)
+    peak = (
+        field.peak
+        / field.noise[
+            np.clip(np.rint(field.y).astype(int), 0, 639),
+            np.clip(np.rint(field.x).astype(int), 0, 799),
+        ]
+    )
+    peak = peak * UNIT
+    inside = (field.x > 2) & (field.y > 2) & (field.x < 797) & (field.y < 637)
+    there, seen = np.stack([field.x, field.y], 1), np.stack([found.x, found.y], 1)
+    near = cKDTree(seen).query(there)[0] < 0.6 * fwhm
+    assert near[inside & (peak > 15)].mean() > 0.9
+    assert near[inside & (peak > 8) & (peak < 15)].mean() > 0.82
+    assert np.mean(cKDTree(there).query(seen)[0] > fwhm) < 0.03
+    companions = inside & (peak > 15) & (field.apart > 2) & (field.apart < 3.2)
+    assert near[companions].mean() > 0.88
+
+
+def test_threads_without_stars_give_none() -> None:
+    rng = np.random.default_rng(8)
+    for loud in (1.0, 6.0):
+        plane = (loud * threads((700, 900), rng) + rng.normal(size=(700, 900))).astype(np.float32)
+        for width in (None, 2.2, 3.2, 5.0):
+            assert find_stars(plane, width=width).count <= 2
 
 
 def two_subs(

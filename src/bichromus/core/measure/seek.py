@@ -17,7 +17,7 @@ from ..model.planes import F32, Mask
 from ..numerics.bands import ordered_parallel
 from ..numerics.robust import FWHM_TO_SIGMA, MAD_TO_SIGMA
 from .mesh import mesh_at, mesh_medians
-from .profiles import AMPLITUDE, F64, WIDTH, Shape, X, Y
+from .profiles import AMPLITUDE, E2, F64, WIDTH, Shape, X, Y
 from .star_design import StarDesign, Step
 
 _BLURS: Final = (1.0, 1.6, 2.0)
@@ -126,15 +126,21 @@ class Seeker:
             step.error[:, 1:] * sigma[:, None],
         )
 
-    def refitted(self, plane: F32, model: F32, p: F64) -> F64:
-        """Stars (N, 7) of the ``model`` fitted again, each with all others taken off."""
+    def refitted(self, plane: F32, model: F32, p: F64) -> tuple[F64, F64]:
+        """Stars (N, 7) of the ``model`` fitted again, each with all others taken off; and by how
+        much the shape of the loud ones is off (3,), nothing where few tell it.
+        """
 
         def run(part: slice) -> Step:
             columns, rows, _ = self.design.pixels(p[part], plane.shape)
             own = self.shape.values(p[part], columns, rows)
             return self.design.step(p[part], _off(plane, model, columns, rows) + own)
 
-        return self._moved(p, _joined(run, len(p)), plane.shape)
+        step = _joined(run, len(p))
+        loud = step.amplitude > _LEARNT[0] * self.noise.middle * step.error[:, 0]
+        if loud.sum() < _FEWEST:
+            return self._moved(p, step, plane.shape), np.zeros(3)
+        return self._moved(p, step, plane.shape), np.median(step.off[loud], axis=0)
 
     def _peaks(self, rest: F32, model: F32, use: Mask | None) -> tuple[F64, F64, F64]:
         response, norm = self._response(rest)
@@ -204,12 +210,12 @@ class Seeker:
         return out
 
 
-def wider(shape: Shape, p: F64, by: float) -> tuple[Shape, F64]:
-    """The shape and its stars (N, 7), ln FWHM wider ``by`` so much."""
+def reshaped(shape: Shape, p: F64, off: F64) -> tuple[Shape, F64]:
+    """The shape and its stars (N, 7) with ln FWHM and ellipse changed by ``off`` (3,)."""
     quadratics = shape.quadratics.copy()
-    quadratics[0, 0] += by
+    quadratics[:, 0] += off
     out = p.copy()
-    out[:, WIDTH] += by
+    out[:, WIDTH : E2 + 1] += off
     return replace(shape, quadratics=quadratics), out
 
 

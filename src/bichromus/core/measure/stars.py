@@ -15,7 +15,7 @@ from ..numerics.robust import FWHM_TO_SIGMA, MAD_TO_SIGMA
 from .mesh import noise_in_meshes, second_differences
 from .moffat import moffat_widths
 from .profiles import AMPLITUDE, F64, PARAMETERS, Shape, X, Y, draw_stars
-from .seek import Noise, Seeker, wider
+from .seek import Noise, Seeker, reshaped
 
 _MESH: Final = 48
 _THRESHOLD: Final = 5.0
@@ -26,9 +26,12 @@ _LEAST_BETA: Final = 1.05  # a Moffat profile's light is not finite at 1
 _FEW_WIDTHS: Final = 5
 _TELLS: Final = 20.0  # sigma
 _UNKNOWN_WIDTH_PX: Final = 3.0
+_ONE_PIXEL, _ALL_SINGLE = 1.25, 0.9
+"""Width that a single pixel shows, and the share of such peaks from which stars are that sharp."""
 _USUAL_BETA: Final = 3.0
 _ROUNDS: Final = 3  # of seeking
 _REFITS: Final = 2
+_MOST_OFF: Final = 0.3  # ln FWHM and ellipse, by which the shape is changed at once
 _DRAFT: Final = 0.3  # sigma down to which profiles are drawn
 _ABOUT_FULL: Final = 0.8  # star widths about full pixels in which none is sought
 
@@ -82,23 +85,20 @@ def _sought(plane: F32, width: float, full: Mask | None) -> tuple[F64, float, fl
     grid, _ = noise_in_meshes(plane, second_differences(plane))
     noise = Noise(grid, float(np.median(grid)))
     shape = Shape.even((plane.shape[0], plane.shape[1]), width, _USUAL_BETA)
-    model, p, usual = np.zeros_like(plane), np.zeros((0, PARAMETERS)), np.zeros(3)
+    model, p = np.zeros_like(plane), np.zeros((0, PARAMETERS))
     seeker = Seeker(shape, noise)
     use = None if full is None or not full.any() else ~_grown(full, _ABOUT_FULL * width)
     for number in range(_ROUNDS):
         found = seeker.candidates(plane - model, model, p, use)
-        told = found.usual()
-        if told is not None and number == 0:
-            usual = told
-        p = np.concatenate([p, found.p[found.stars(usual)]])
-        if number == 0:
-            shape, p = wider(shape, p, float(usual[0]))
-            usual[0] = 0.0
-            seeker = Seeker(shape, noise)
+        usual = found.usual() if number == 0 else None
+        off = np.zeros(3) if usual is None else usual
+        p = np.concatenate([p, found.p[found.stars(off)]])
         for _ in range(_REFITS):
+            shape, p = reshaped(shape, p, np.clip(off, -_MOST_OFF, _MOST_OFF))
+            seeker = Seeker(shape, noise)
             model = np.zeros_like(plane)
             draw_stars(model, shape, p, _DRAFT * noise.middle)
-            p = seeker.refitted(plane, model, p)
+            p, off = seeker.refitted(plane, model, p)
     return p, seeker.width, noise.middle
 
 
@@ -166,7 +166,11 @@ def _first_width(plane: F32) -> float:
                 found[int(peaks.x[i]) // 2, int(peaks.y[i]) // 2] = width
     if len(found) < _FEW_WIDTHS:
         return _UNKNOWN_WIDTH_PX
-    logs = np.sort(np.log(np.array(list(found.values()))))
+    widths = np.array(list(found.values()))
+    single = widths < _ONE_PIXEL
+    if single.mean() < _ALL_SINGLE and (~single).sum() >= _FEW_WIDTHS:
+        widths = widths[~single]  # hot pixels that are left, brighter than any star
+    logs = np.sort(np.log(widths))
     crowd = np.searchsorted(logs, logs + 0.2) - np.arange(len(logs))
     first = int(np.argmax(crowd))
     return float(np.clip(np.exp(np.median(logs[first : first + crowd[first]])), 1.6, 12.0))
