@@ -55,7 +55,7 @@ def find_stars(
     and shape are medians of Moffat fits to up to 60 good ones; ``flux`` is what they stand above
     the ground.
     """
-    width = max(width or _first_width(plane), _NARROWEST_PX)
+    width = max(width or rough_width(plane), _NARROWEST_PX)
     full = None if saturation is None else plane >= _FULL * saturation
     p, width, sigma = _sought(plane, width, full)
     p = p[np.argsort(p[:, AMPLITUDE])[::-1][:most]]
@@ -148,8 +148,8 @@ def _t(values: np.ndarray) -> tuple[float, ...]:
     return tuple(round(float(v), 2) if abs(v) > 1 else float(v) for v in values)
 
 
-def _first_width(plane: F32) -> float:
-    """Star width by half maxima of bright peaks, from several starts.
+def rough_width(plane: F32) -> float:
+    """Star width (FWHM, px) of a plane by half maxima of bright peaks, from several starts.
 
     Stars share one width; knots and filaments of a nebula have many. So not the middle counts, but
     where most crowd together: the fullest window of a tenth.

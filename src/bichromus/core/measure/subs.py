@@ -12,11 +12,13 @@ from ..model.planes import F32
 from ..numerics.robust import MAD_TO_SIGMA, clipped_sigma
 from ..numerics.starlet import WHITE, details
 from .moffat import moffat_widths
-from .stars import find_peaks, find_stars, zero_sum
+from .stars import find_peaks, find_stars, rough_width, zero_sum
 from .trail import distance_from, find_trail, trail_factor
 
 _MOST_SIDE: Final = 1400  # stars are measured in the middle of larger frames
 STARS: Final = 60
+_USUAL_PX: Final = 3.0
+_SMEARED: Final = 2.0
 MATCH_PX: Final = 5.0
 SHARPEST_PX: Final = 1.2
 _GUESS_HOLDS: Final = (0.75, 1.33)  # a width found within this of the guess was found with it
@@ -90,7 +92,7 @@ def measure_sub(
         and not _GUESS_HOLDS[0] < found.fwhm_px / width_px < _GUESS_HOLDS[1]
     ):
         found = find_stars(middle, saturation, width=found.fwhm_px)  # the guess was far off
-    width = max(found.fwhm_px or width_px or 3.0, SHARPEST_PX)
+    width = max(found.fwhm_px or width_px or _USUAL_PX, SHARPEST_PX)
     peaks = find_peaks(zero_sum(middle, width), width)
     trail = find_trail(parts.small, _noise(middle), parts.factor)
     order = np.argsort(peaks.strength)[::-1]
@@ -101,7 +103,9 @@ def measure_sub(
         ]
     order = order[:200]
     x, y = peaks.x[order], peaks.y[order]
-    fits = moffat_widths(middle, x, y, width, saturation)
+    # no round star is left where the mount ran away: smears are told by wider stamps
+    widths = (width,) if found.fwhm_px else (width, rough_width(middle), _SMEARED * width)
+    fits = max((moffat_widths(middle, x, y, w, saturation) for w in widths), key=len)
     fwhm = ellipticity = None
     if len(fits) >= 3:
         fwhm = float(np.median((fits[:, 0] + fits[:, 1]) / 2))
