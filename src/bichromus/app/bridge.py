@@ -45,6 +45,9 @@ class Bridge(QObject):
     rendered = pyqtSignal(object, object)
     thumbnail = pyqtSignal(str, object)
     published = pyqtSignal(list)
+    version_kept = pyqtSignal(str)
+    version_wall = pyqtSignal(str, object)
+    version_rendered = pyqtSignal(object, object)
     job = pyqtSignal(object)
     idle = pyqtSignal()
     cancelled = pyqtSignal(str)
@@ -101,6 +104,9 @@ def _sources(session: Session) -> dict[str, SignalInstance]:
         "rendered": session.blend.rendered,
         "thumbnail": session.blend.thumbnail,
         "published": session.publishing.published,
+        "version_kept": session.versions.kept,
+        "version_wall": session.versions.wall,
+        "version_rendered": session.versions.rendered,
         "job": session.jobs.reported,
         "idle": session.jobs.idle,
         "cancelled": session.jobs.cancelled,

@@ -10,10 +10,38 @@ from collections.abc import Sequence
 from .. import __version__
 from ..core.model.errors import BichromusError, Cancelled
 from ..workspace.library.spellings import use_person_table
-from . import align, blend, clean, demo, extract, log, measure, plan, pool, selftest, simulate, subs
+from . import (
+    align,
+    blend,
+    clean,
+    demo,
+    extract,
+    log,
+    measure,
+    plan,
+    pool,
+    selftest,
+    simulate,
+    subs,
+    versions,
+)
 from .common import Parser
 
-VERBS = (demo, measure, extract, align, pool, clean, blend, subs, log, plan, simulate, selftest)
+VERBS = (
+    demo,
+    measure,
+    extract,
+    align,
+    pool,
+    clean,
+    blend,
+    subs,
+    log,
+    versions,
+    plan,
+    simulate,
+    selftest,
+)
 
 
 def build_parser() -> Parser:

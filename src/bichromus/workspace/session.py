@@ -25,6 +25,7 @@ from .project.context import ProjectContext, unexpected
 from .project.document import Command, Document
 from .project.state import ProjectState
 from .subs.controller import SubsController
+from .versions.controller import VersionsController
 from .work.jobs import Jobs
 from .work.latest import Latest
 
@@ -66,6 +67,7 @@ class Session:
         self.channels.also_used = lambda: self.layers.snapshot.keys
         self.blend = BlendController(self.context)
         self.publishing = PublishController(self.context, self.blend)
+        self.versions = VersionsController(self.context, self.blend)
         self.planning = PlanController(self.context)
         self.evening = EveningController(self._report)
         self.log = LogController(self.context)

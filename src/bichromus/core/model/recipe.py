@@ -154,6 +154,12 @@ class Recipe(Frozen):
             return found.get("rgb") or found.get("lines")
         return found.get(source)
 
+    def used(self) -> set[str]:
+        """Channels that the picture is made of, those of its stars among them."""
+        stars = self.star_set()
+        wanted = {*self.settings.used(), *(stars.made_of if stars is not None else ())}
+        return wanted & set(self.channels)
+
     def dump(self) -> str:
         """The recipe as JSON, as it is written beside a picture."""
         return json.dumps(self.model_dump(), indent=2, ensure_ascii=False) + "\n"

@@ -10,7 +10,7 @@ from typing import Any, Final
 from ...core.model.log_columns import COLUMNS, NOTED, READ
 from ...core.model.recipe import settings_from_version_1
 
-VERSION: Final = 5
+VERSION: Final = 6
 
 SCHEMA: Final = """
 CREATE TABLE IF NOT EXISTS meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -68,6 +68,7 @@ def bring_up(db: sqlite3.Connection, path: Path, found: int) -> None:
             _to_4(db)
         if found < 5:
             _to_5(db)
+        # 6 keeps versions: nothing of an older store changes
         db.execute("INSERT OR REPLACE INTO meta VALUES ('version', ?)", (str(VERSION),))
     except BaseException:
         db.execute("ROLLBACK")

@@ -134,6 +134,38 @@ class LogState(_Frozen):
     watched: str = ""
 
 
+class VersionChannel(_Frozen):
+    """What a channel was when a version was kept: its name in the cache, and its figures."""
+
+    key: str
+    hours: float | None = None
+    snr: float | None = None
+    fwhm_px: float | None = None
+
+
+class VersionState(_Frozen):
+    """A version of the picture. ``recipe`` names its recipe and its pictures among the project's
+    kept files; ``made`` is UTC, ISO 8601; ``size`` the width and height of the finished picture,
+    ``noise`` the lightness noise of its background, ``full`` the share of its pixels at the top.
+    """
+
+    name: str
+    made: str
+    recipe: str
+    mapping: str
+    size: tuple[int, int]
+    note: str = ""
+    favourite: bool = False
+    noise: float | None = None
+    full: float | None = None
+    channels: dict[str, VersionChannel] = Field(default_factory=dict)
+
+    @property
+    def hours(self) -> float:
+        """Hours of all its channels."""
+        return sum(c.hours or 0.0 for c in self.channels.values())
+
+
 class ProjectState(_Frozen):
     """The document: one part a concern, so that what a result depends on is one comparison."""
 
@@ -144,6 +176,7 @@ class ProjectState(_Frozen):
     publish: PublishState = PublishState()
     plan: PlanState = PlanState()
     log: LogState = LogState()
+    versions: tuple[VersionState, ...] = ()
 
     @property
     def sources(self) -> tuple[SourceState, ...]:
@@ -165,6 +198,20 @@ class ProjectState(_Frozen):
                 value = {**merged[name], **value}
             merged[name] = value
         return self.model_copy(update={"blend": BlendSettings.model_validate(merged)})
+
+    def version(self, name: str) -> VersionState | None:
+        """The version of a name."""
+        return next((v for v in self.versions if v.name == name), None)
+
+    def versions_with(self, which: str, **changes: object) -> ProjectState:
+        """A copy in which one version is changed; as it is where there is none of the name."""
+        return self.model_copy(
+            update={
+                "versions": tuple(
+                    v.replaced(**changes) if v.name == which else v for v in self.versions
+                )
+            }
+        )
 
     def planned_with(self, **changes: object) -> ProjectState:
         """A copy with some of the plan changed. Raises ValidationError."""

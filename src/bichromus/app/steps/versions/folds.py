@@ -1,0 +1,147 @@
+"""The inspector of the Versions step: the version under the frame, and two beside each other."""
+
+from __future__ import annotations
+
+from PyQt6.QtCore import pyqtSignal
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPlainTextEdit, QWidget
+
+from ....workspace.project.state import VersionState
+from ....workspace.versions.compare import Comparison
+from ...widgets.choice import ChoiceBox
+from ...widgets.fold import Figures, Fold, button, label
+from ...widgets.text import clock_text, snr_text
+from .pair import WAYS
+from .words import when_text
+
+_NOTE_PX = 54
+
+
+class VersionFold(Fold):
+    """Name, note and figures of a version, and what can be done with it."""
+
+    renamed = pyqtSignal(str)
+    noted = pyqtSignal(str)
+    continued = pyqtSignal()
+    made_anew = pyqtSignal()
+    favourite = pyqtSignal()
+    removed = pyqtSignal()
+
+    def __init__(self) -> None:
+        super().__init__("Version")
+        self.name = QLineEdit()
+        self.name.setAccessibleName("name of the version")
+        self.name.setToolTip("Its name on the wall")
+        self.name.editingFinished.connect(lambda: self.renamed.emit(self.name.text()))
+        self.add(self.name)
+        self.note_box = _Note()
+        self.note_box.written.connect(self.noted)
+        self.add(self.note_box)
+        self.rows = Figures()
+        self.add(self.rows)
+        self.stale = label("", "muted", wrap=True)
+        self.add(self.stale)
+        self.go_on = button("Continue with it", "Make its recipe the current one; Ctrl+Z goes back")
+        self.go_on.clicked.connect(self.continued)
+        self.anew = button(
+            "Keep it with the channels of today", "The same recipe once more, on what is there now"
+        )
+        self.anew.clicked.connect(self.made_anew)
+        for part in (self.go_on, self.anew):
+            self.add(part)
+        pair = QWidget()
+        row = QHBoxLayout(pair)
+        row.setContentsMargins(0, 0, 0, 0)
+        self.star = button("Favourite", "Mark it, or no longer (*)")
+        self.star.setCheckable(True)
+        self.star.clicked.connect(self.favourite)
+        self.remove = button("Take off the wall", "Ctrl+Z hangs it up again (Delete)")
+        self.remove.clicked.connect(self.removed)
+        for part in (self.star, self.remove):
+            row.addWidget(part)
+        self.add(pair)
+
+    def show_version(self, version: VersionState, changed: list[str]) -> None:
+        """Show one; ``changed`` are its channels that are others by now."""
+        if not self.name.hasFocus():
+            self.name.setText(version.name)
+        self.note_box.show_text(version.note)
+        rows = [("kept", "", when_text(version.made), "")]
+        for name, channel in version.channels.items():
+            tip = f"{name}: hours of data, and SNR when it was kept"
+            rows.append((name, clock_text(channel.hours), f"SNR {snr_text(channel.snr)}", tip))
+        self.rows.show_rows(rows)
+        self.stale.setVisible(bool(changed))
+        self.stale.setText(
+            f"{', '.join(changed)} changed since. It is shown as it was kept, "
+            f"{max(version.size)} px made smaller."
+        )
+        self.anew.setVisible(bool(changed))
+        self.star.setChecked(version.favourite)
+        self.set_note(f"{version.size[0]} × {version.size[1]} px")
+
+
+class _Note(QPlainTextEdit):
+    written = pyqtSignal(str)
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setPlaceholderText("A note")
+        self.setAccessibleName("note on the version")
+        self.setToolTip("What you want to remember of it")
+        self.setFixedHeight(_NOTE_PX)
+        self.setTabChangesFocus(True)
+
+    def show_text(self, text: str) -> None:
+        if not self.hasFocus() and self.toPlainText() != text:
+            self.setPlainText(text)
+
+    def focusOutEvent(self, event: object) -> None:
+        super().focusOutEvent(event)  # type: ignore[arg-type]
+        self.written.emit(self.toPlainText())
+
+
+class PairFold(Fold):
+    """How two are compared, what differs in words, and their figures."""
+
+    way_chosen = pyqtSignal(str)
+    opened = pyqtSignal()
+    closed = pyqtSignal()
+
+    def __init__(self) -> None:
+        super().__init__("Two versions")
+        self.hint = label("", "muted", wrap=True)
+        self.add(self.hint)
+        self.way = ChoiceBox("way to compare", "How the two are compared (Shift+Q: the next)")
+        for title, tip in WAYS.values():
+            self.way.addItem(title)
+            self.way.setItemData(self.way.count() - 1, tip, 3)
+        self.way.activated.connect(lambda i: self.way_chosen.emit(list(WAYS)[i]))
+        self.add(self.way)
+        self.words = label("", wrap=True)
+        self.add(self.words)
+        self.rows = Figures()
+        self.add(self.rows)
+        self.open = button("Compare", "The picks, large (Return)", "primary")
+        self.open.clicked.connect(self.opened)
+        self.back = button("Back to the wall", "All versions (Backspace)")
+        self.back.clicked.connect(self.closed)
+        for part in (self.open, self.back):
+            self.add(part)
+
+    def show_picks(self, picks: list[str], found: Comparison | None, large: bool) -> None:
+        """Show what differs between the picks; ``large``: they are on the stage."""
+        hints = ("Pick two with a click or Space.", f"1 is {', '.join(picks)}. Pick another.")
+        self.hint.setVisible(len(picks) < 2)
+        self.hint.setText(hints[min(len(picks), 1)])
+        self.words.setVisible(found is not None)
+        self.rows.setVisible(found is not None)
+        if found is not None:
+            lines = [f"• {w}" for w in found.words] or ["Nothing differs."]
+            self.words.setText(f"From 1 ({picks[0]}) to 2 ({picks[1]}):\n" + "\n".join(lines))
+            self.rows.show_rows(
+                [("", "1", "2", ""), *((r.what, r.one, r.two, "") for r in found.rows)]
+            )
+        self.open.setVisible(not large and bool(picks))
+        self.open.setText("Compare" if len(picks) > 1 else "Look at it")
+        self.back.setVisible(large)
+        self.way.setVisible(large and len(picks) > 1)

@@ -1,0 +1,62 @@
+"""Versions in words: when they were kept, how they differ from the one before."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Sequence
+
+from ....core.blend.difference import differences
+from ....core.model.recipe import Recipe
+from ....workspace.project.state import VersionState
+from ...widgets.text import clock_text
+from .wall import Hung
+
+_TOLD = 2  # differences that are told under a picture
+
+
+def when_text(made: str) -> str:
+    """The day and the time of day, in the person's own time zone."""
+    try:
+        at = dt.datetime.fromisoformat(made).astimezone()
+    except ValueError:
+        return made
+    return f"{at.day} {at:%B %Y}, {at:%H:%M}"
+
+
+def hung(
+    versions: Sequence[VersionState], recipes: dict[str, Recipe], stale: dict[str, list[str]]
+) -> list[Hung]:
+    """What hangs on the wall: favourites and all others in the order in which they were kept."""
+    out = []
+    before: VersionState | None = None
+    for version in versions:
+        lines = [_step(before, version, recipes), f"{when_text(version.made)}   {_data(version)}"]
+        changed = stale.get(version.name, [])
+        if changed:
+            lines[1] = f"{', '.join(changed)} changed since: shown as kept"
+        lines.append(version.note)
+        out.append(
+            Hung(
+                version.name,
+                version.recipe,
+                tuple(line for line in lines if line),
+                version.favourite,
+                bool(changed),
+            )
+        )
+        before = version
+    return out
+
+
+def _data(version: VersionState) -> str:
+    return f"{clock_text(version.hours)} of data" if version.hours else ""
+
+
+def _step(before: VersionState | None, now: VersionState, recipes: dict[str, Recipe]) -> str:
+    if before is None or before.recipe not in recipes or now.recipe not in recipes:
+        return "the first" if before is None else ""
+    found = differences(recipes[before.recipe], recipes[now.recipe])
+    if not found:
+        return "as the one before"
+    more = f", {len(found) - _TOLD} more" if len(found) > _TOLD else ""
+    return "; ".join(found[:_TOLD]) + more

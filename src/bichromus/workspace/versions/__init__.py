@@ -1,0 +1,1 @@
+"""Versions of the picture: kept, compared, continued."""

@@ -1,0 +1,233 @@
+"""The versions of the open project: kept, shown, continued."""
+
+from __future__ import annotations
+
+import contextlib
+import datetime as dt
+from dataclasses import dataclass
+
+from psygnal import Signal
+
+from ...core.blend import predict_noise
+from ...core.model.channel import channel_order
+from ...core.model.errors import BichromusError, InputError, UnsupportedData
+from ...core.model.recipe import Recipe
+from ...core.model.settings import Finish
+from ...core.numerics.sampling import View, whole_view
+from ..blend.controller import BlendController, BlendSnapshot, make_recipe
+from ..blend.evidence import Evidence
+from ..project.context import ProjectContext
+from ..project.state import ProjectState, VersionChannel, VersionState
+from ..viewing.renderer import RGB8
+from . import commands
+from .compare import Comparison, compare, full_share, is_stale
+from .files import LONGEST_PX, VersionFiles
+
+FOLDER = "versions"
+
+
+@dataclass(frozen=True)
+class VersionRequest:
+    """A view of a version, for one of the two places of a comparison. ``finish``: how the picture
+    is presented, where it can be rendered; None: as its own recipe has it.
+    """
+
+    id: int
+    place: int
+    name: str
+    view: View
+    finish: Finish | None = None
+
+
+@dataclass(frozen=True)
+class VersionAnswer:
+    """A view of a version (H, W, 3); ``as_kept``: of the picture that was kept, as it cannot be
+    rendered of what is there now.
+    """
+
+    pixels: RGB8
+    as_kept: bool
+
+
+class VersionsController:
+    """``kept`` tells the name of a new version, ``wall`` carries a recipe's name and its small
+    picture, ``rendered`` the answer to a request.
+    """
+
+    kept = Signal(str)
+    wall = Signal(str, object)
+    rendered = Signal(VersionRequest, object)
+
+    def __init__(self, context: ProjectContext, blend: BlendController) -> None:
+        self._context, self._blend = context, blend
+        self.files = VersionFiles(context.document.folder / FOLDER)
+        self._keeping = 0
+
+    @property
+    def state(self) -> ProjectState:
+        """What is saved."""
+        return self._context.document.saved
+
+    # --- commands ---
+
+    def keep(self) -> None:
+        """Keep the picture as it is now."""
+
+        def work() -> None:
+            self._context.guarded(lambda: self._keep(self._blend.up_to_date(), None))
+
+        self._keeping += 1
+        self._context.previews.request(f"keep {self._keeping}", work)
+
+    def keep_with_todays_channels(self, name: str) -> None:
+        """Keep a version's recipe once more, with the channels as they are now."""
+        version = self.state.version(name)
+        if version is None:
+            return
+
+        def work() -> None:
+            def do() -> None:
+                recipe = self.files.recipe(version.recipe)
+                self._keep(self._blend.up_to_date(), recipe, f"{version.name}, channels of today")
+
+            self._context.guarded(do)
+
+        self._keeping += 1
+        self._context.previews.request(f"keep {self._keeping}", work)
+
+    def keep_as(
+        self, name: str, note: str = "", recipe: Recipe | None = None, overwrite: bool = False
+    ) -> VersionState:
+        """Keep the picture, or a ``recipe`` on its channels, here and now. Raises InputError where
+        the name is taken or there is no picture, WriteFailed.
+        """
+        if not overwrite:
+            commands.check_free(self.state, name)
+        now = self._blend.up_to_date()
+        version = made_version(now, self.files, self._context.now(), recipe, name, note)
+        self._context.document.do(commands.keep(version, overwrite))
+        return version
+
+    def _keep(self, now: BlendSnapshot, recipe: Recipe | None, name: str = "") -> None:
+        version = made_version(now, self.files, self._context.now(), recipe, name)
+        if self._context.do(commands.keep(version, named=False)):
+            self.kept.emit(self.state.versions[-1].name)
+
+    def rename(self, name: str, to: str) -> None:
+        """Give a version another name."""
+        self._context.do(commands.rename(name, to))
+
+    def set_note(self, name: str, note: str) -> None:
+        """Write a note on a version."""
+        self._context.do(commands.set_note(name, note))
+
+    def toggle_favourite(self, name: str) -> None:
+        """Mark a version, or no longer."""
+        version = self.state.version(name)
+        if version is not None:
+            self._context.do(commands.set_favourite(name, not version.favourite))
+
+    def delete(self, name: str) -> None:
+        """Take a version off the wall."""
+        self._context.do(commands.delete(name))
+
+    def continue_with(self, name: str) -> None:
+        """Make the recipe of a version the current one."""
+        version = self.state.version(name)
+        if version is not None:
+            self._context.guarded(
+                lambda: self._context.do(
+                    commands.continue_with(name, self.files.recipe(version.recipe))
+                )
+            )
+
+    # --- what is shown ---
+
+    def stale(self, version: VersionState) -> bool:
+        """Whether a channel of a version has changed since."""
+        return is_stale(version, self._blend.snapshot.channels)
+
+    def compare(self, one: VersionState, two: VersionState) -> Comparison:
+        """Two versions in words and figures. Raises UnreadableFile, InputError."""
+        return compare(one, two, *(self.files.recipe(v.recipe) for v in (one, two)))
+
+    def request_wall(self, recipe: str) -> None:
+        """A small picture, by ``wall``."""
+
+        def work() -> None:
+            try:
+                self.wall.emit(recipe, self.files.wall(recipe))
+            except BichromusError:
+                self.wall.emit(recipe, None)
+
+        self._context.previews.request(f"wall {recipe}", work)
+
+    def request_view(self, request: VersionRequest) -> None:
+        """Render a version; only the newest request of each place is answered."""
+
+        def work() -> None:
+            version = self.state.version(request.name)
+            if version is not None:
+                answer = view_of(self._blend.snapshot, self.files, version, request)
+                self.rendered.emit(request, answer)
+
+        self._context.previews.request(f"version {request.place}", work)
+
+
+def made_version(
+    now: BlendSnapshot,
+    files: VersionFiles,
+    made: dt.datetime,
+    recipe: Recipe | None = None,
+    name: str = "",
+    note: str = "",
+) -> VersionState:
+    """A version of what is there, or of another recipe's settings on these channels; its files are
+    written. Raises InputError where there is no picture, WriteFailed.
+    """
+    if recipe is not None:
+        figures = Evidence().figures(recipe.settings, now.channels, now.layers)
+        recipe = make_recipe(recipe.settings, figures)
+    else:
+        recipe = now.recipe
+    if now.renderer is None or recipe is None:
+        raise InputError("There is no picture to keep yet", do="Open stacks and blend them first")
+    height, width = now.renderer.shape_of(recipe)
+    longest = min(LONGEST_PX, max(height, width))
+    picture = now.renderer.blend(recipe, whole_view((height, width), longest))
+    used = {n: now.channels.channel(n) for n in recipe.used() if n in now.channels.names}
+    return VersionState(
+        name=name or commands.default_name(recipe),
+        made=made.replace(microsecond=0).isoformat(),
+        recipe=files.put(recipe, picture),
+        mapping=recipe.settings.mapping,
+        size=(width, height),
+        note=note,
+        noise=predict_noise(recipe).lightness,
+        full=full_share(picture),
+        channels={
+            n: VersionChannel(
+                key=used[n].key,
+                hours=used[n].hours,
+                snr=used[n].measure.snr,
+                fwhm_px=used[n].measure.stars.fwhm_px,
+            )
+            for n in sorted(used, key=channel_order)
+        },
+    )
+
+
+def view_of(
+    now: BlendSnapshot, files: VersionFiles, version: VersionState, request: VersionRequest
+) -> VersionAnswer:
+    """The picture that answers a request: rendered where its channels and layers are as they were,
+    else from the picture that was kept. Raises UnreadableFile, InputError.
+    """
+    if now.renderer is not None and not is_stale(version, now.channels):
+        recipe = files.recipe(version.recipe)
+        if request.finish is not None:
+            settings = recipe.settings.model_copy(update={"finish": request.finish})
+            recipe = recipe.model_copy(update={"settings": settings})
+        with contextlib.suppress(UnsupportedData):  # its star layers are not there now
+            return VersionAnswer(now.renderer.blend(recipe, request.view), False)
+    return VersionAnswer(files.seen(version.recipe, version.size, request.view), True)
