@@ -48,6 +48,32 @@ def finished(window: Any) -> bool:
     )
 
 
+def hang_versions(window: Any) -> None:
+    """Four versions of the picture on the wall, two of them picked."""
+    session = window.session
+    window.go("versions")
+    ways = (
+        ("hubble-order", {}),
+        ("bicolour-shared", {}),
+        ("line-hues", {"balance_auto": False, "balance": 0.35}),
+        ("hubble-order", {"stars": {"source": "lines", "size": 0.5}}),
+    )
+    for number, (mapping, more) in enumerate(ways, 1):
+        session.blend.set_mapping(mapping)
+        if more:
+            session.blend.set_settings("blend", **more)
+        settle(600)
+        wait(lambda: finished(window), 300)
+        session.versions.keep()
+        wait(lambda count=number: len(session.state.versions) == count)
+    session.versions.toggle_favourite(session.state.versions[0].name)
+    room = window.step_named("versions").stage.wall.room
+    for hung in room.hung[:2]:
+        room.look_at(hung.name)
+        room.pick(hung.name)
+    wait(lambda: not session.previews.busy)
+
+
 def main() -> int:
     with tempfile.TemporaryDirectory() as config:
         os.environ["XDG_CONFIG_HOME"] = config
@@ -56,6 +82,7 @@ def main() -> int:
         from bichromus.app.steps.blend import BlendStep
         from bichromus.app.steps.channels import ChannelsStep
         from bichromus.app.steps.publish import PublishStep
+        from bichromus.app.steps.versions import VersionsStep
         from bichromus.app.theme.look import LOOK
         from bichromus.workspace.channels import commands
         from bichromus.workspace.demo.project import demo_project
@@ -149,6 +176,16 @@ def main() -> int:
         window.canvas.fit()
         window.session.blend.set_mapping("hubble-order")
         settle(1200)
+        hang_versions(window)
+        shot("versions")
+        versions = window.step_named("versions")
+        assert isinstance(versions, VersionsStep)
+        versions.open_picks()
+        versions.set_way("wipe")
+        wait(lambda: not window.session.previews.busy)
+        shot("versions-compare")
+        versions.back_to_wall()
+        window.go("blend")
         use_theme(window.settings, "red")
         shot("red-light")
         use_theme(window.settings, "day")

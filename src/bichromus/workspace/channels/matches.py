@@ -20,7 +20,7 @@ from ..project.state import SourceState
 from ..project.store import Store
 from .prepared import Prepared
 
-FORMAT: Final = 1
+FORMAT: Final = 2
 """Of what is remembered, and of what is made of it; a new one forgets the old."""
 
 

@@ -14,7 +14,7 @@ from ...widgets.fold import Fold, button
 from ...widgets.text import snr_text
 from ..step import Step, StepContext
 from .folds import PairFold, VersionFold
-from .pair import WAYS
+from .pair import WAYS, Way
 from .stage import EMPTY, PAIR, WALL, VersionsStage
 from .words import hung
 
@@ -128,7 +128,11 @@ class VersionsStep(Step):
     def next_way(self) -> None:
         """Compare in the next way."""
         ways = list(WAYS)
-        self.stage.pair.set_way(ways[(ways.index(self.stage.pair.way) + 1) % len(ways)])
+        self.set_way(ways[(ways.index(self.stage.pair.way) + 1) % len(ways)])
+
+    def set_way(self, way: Way) -> None:
+        """Compare in another way."""
+        self.stage.pair.set_way(way)
         self._show_picks()
 
     def continue_with(self) -> None:
