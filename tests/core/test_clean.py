@@ -30,7 +30,7 @@ from bichromus.core.simulate.camera import (
 from bichromus.core.simulate.scene import Scene, SceneRecipe, StarTable
 from filaments import make_filaments
 from sky import stack_of
-from strangers import UNIT, star_field, two_parts
+from strangers import UNIT, moffat, star_field, two_parts
 
 
 @pytest.fixture(scope="module")
@@ -153,6 +153,18 @@ def test_full_stars_leave_no_deep_rings_where_a_softer_rigs_continuum_comes_off(
         )
         assert np.abs(after[2:]).max() < 0.06 * np.abs(before[2:]).max()
         assert np.abs(after[:2]).max() < 0.002 * np.abs(before[:2]).max()  # the core is bridged
+
+
+def test_a_loud_star_of_another_width_goes_and_a_nucleus_stays() -> None:
+    field = star_field(17, count=160)
+    y, x = np.mgrid[0 : field.stack.shape[0], 0 : field.stack.shape[1]].astype(float)
+    odd = 20_000 * UNIT * moffat(x - 300.3, y - 200.6, 1.35 * 3.2, 3.0)  # a core that one rig cut
+    away = np.hypot(x - 150, y - 330)
+    nucleus = UNIT * (9_000 * np.exp(-away / 2.2) + 3_000 * np.exp(-away / 14))
+    made = split_stars(Picture((field.stack + odd + nucleus).astype(np.float32)))
+    near = np.hypot(x - 300.3, y - 200.6) < 6
+    assert made.stars[near].sum() == pytest.approx(odd[near].sum(), rel=0.03)
+    assert made.stars[away < 12].sum() < 0.25 * nucleus[away < 12].sum()
 
 
 def test_faults_of_the_continuum(wide: Scene) -> None:

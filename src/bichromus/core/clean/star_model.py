@@ -47,6 +47,12 @@ _AROUND_FULL, _NUCLEUS = 3.0, 0.08
 """Share of the top value at so many star widths from a full core's edge that no star has: there a
 galaxy goes on around its nucleus.
 """
+_LOUD_ODD, _WIDEST = 500.0, 1.6
+"""Sigma of a star, and times of the field's width, up to which one of odd width is looked at."""
+_ALONE_AT, _ALONE = (3.0, 6.0), 0.02
+"""Of its own widths, and the share of its amplitude by which the ring at the first may stand above
+that at the second: a Moffat profile leaves .001 to .005 there, a nucleus the galaxy about it.
+"""
 _LEAST: Final = 4.0  # sigma of an amplitude that is kept
 _STILL: Final = 0.3  # sigma of a step: a star that moves less is not fitted again
 _DRAFT: Final = 0.3  # sigma down to which profiles are drawn while stars are still fitted
@@ -105,11 +111,7 @@ class StarModel:
     def _nucleus(self, core: Core, sky: float, top: float) -> bool:
         """Whether a full core is none of a star: what lies about it is far too bright."""
         radius = round(np.sqrt(core.pixels / np.pi) + _AROUND_FULL * self.width)
-        turn = np.linspace(0, 2 * np.pi, 48, endpoint=False)
-        height, width = self.plane.shape
-        x = np.clip(np.rint(core.x + radius * np.cos(turn)).astype(int), 0, width - 1)
-        y = np.clip(np.rint(core.y + radius * np.sin(turn)).astype(int), 0, height - 1)
-        return float(np.median(self.plane[y, x])) - sky > _NUCLEUS * (top - sky)
+        return self._ring(core.x, core.y, radius) - sky > _NUCLEUS * (top - sky)
 
     def find(self, least: float, progress: Progress) -> None:
         """Add stars that stand out of what is left."""
@@ -224,12 +226,15 @@ class StarModel:
 
     def _prune(self) -> None:
         """Drop stars that are too faint to be told, that have become wider or longer than the
-        field's (knots, nuclei, galaxies), and the weaker of two at one place.
+        field's (knots, nuclei, galaxies), and the weaker of two at one place. A loud one that ends
+        as only a star does stays, whatever one rig's cut core has made of its shape.
         """
         keep = (self.p[:, AMPLITUDE] > _LEAST * self.error) | (self.full_px > 0)
         off = self.p[:, WIDTH : E2 + 1] - self.shape.at(self.p[:, X], self.p[:, Y])
         even = (np.abs(off[:, 0]) < _ODD) & (np.hypot(off[:, 1], off[:, 2]) < _ODD)
         keep &= even | (self.full_px > 0)
+        for n in np.flatnonzero(~keep & ~even):
+            keep[n] = self._is_alone(self.p[n])
         if len(self.p) > 1:
             pairs = cKDTree(self.p[:, X : Y + 1]).query_pairs(
                 _PRUNED * self.width, output_type="ndarray"
@@ -237,6 +242,25 @@ class StarModel:
             for one, two in pairs:
                 keep[one if self.p[one, AMPLITUDE] < self.p[two, AMPLITUDE] else two] = False
         self._keep(keep)
+
+    def _is_alone(self, star: F64) -> bool:
+        """Whether a loud star (7,) of odd width has nothing of its light further out."""
+        height, width = self.plane.shape
+        x, y = float(star[X]), float(star[Y])
+        row, column = int(np.clip(round(y), 0, height - 1)), int(np.clip(round(x), 0, width - 1))
+        off = star[WIDTH] - self.shape.at(star[X : X + 1], star[Y : Y + 1])[0, 0]
+        if star[AMPLITUDE] < _LOUD_ODD * self.sigma[row, column] or abs(off) > np.log(_WIDEST):
+            return False
+        near, far = (self._ring(x, y, r * float(np.exp(star[WIDTH]))) for r in _ALONE_AT)
+        return near - far < _ALONE * float(star[AMPLITUDE])
+
+    def _ring(self, x: float, y: float, radius: float) -> float:
+        """Median of the plane on a circle."""
+        turn = np.linspace(0, 2 * np.pi, 48, endpoint=False)
+        height, width = self.plane.shape
+        column = np.clip(np.rint(x + radius * np.cos(turn)).astype(int), 0, width - 1)
+        row = np.clip(np.rint(y + radius * np.sin(turn)).astype(int), 0, height - 1)
+        return float(np.median(self.plane[row, column]))
 
     def _redraw(self, shape: Shape, share: float = _DRAFT) -> None:
         """The model anew, of stars of another shape."""
