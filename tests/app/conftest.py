@@ -59,8 +59,8 @@ def window(
     opened = application.open(folder)
     qtbot.waitUntil(
         lambda: opened.session.blend.snapshot.recipe is not None and not opened.session.jobs.busy,
-        timeout=30_000,
+        timeout=120_000,
     )
-    qtbot.waitUntil(lambda: len(opened.channel_list.cards) == 6, timeout=60_000)
-    qtbot.waitUntil(lambda: stands(opened), timeout=30_000)
+    qtbot.waitUntil(lambda: len(opened.channel_list.cards) == 6, timeout=120_000)
+    qtbot.waitUntil(lambda: stands(opened), timeout=120_000)
     return opened

@@ -39,7 +39,7 @@ def drag(qtbot: QtBot, widget: QWidget, start: QPoint, end: QPoint) -> None:
 
 
 def settled(qtbot: QtBot, window: Window) -> None:
-    qtbot.waitUntil(lambda: stands(window), timeout=30_000)
+    qtbot.waitUntil(lambda: stands(window), timeout=120_000)
 
 
 def test_sections_say_their_state_and_no_more_than_two_are_open(
@@ -77,24 +77,24 @@ def test_stars_come_from_where_they_are_asked_from(qtbot: QtBot, window: Window)
     before = np.array(window.canvas.pixels)
     box.setCurrentIndex(3)
     box.activated.emit(3)
-    qtbot.waitUntil(lambda: step.stars.note.text() == "none", timeout=60_000)
+    qtbot.waitUntil(lambda: step.stars.note.text() == "none", timeout=120_000)
     assert not step.stars.values[0].isEnabled()
-    qtbot.waitUntil(lambda: not np.array_equal(window.canvas.pixels, before), timeout=60_000)
+    qtbot.waitUntil(lambda: not np.array_equal(window.canvas.pixels, before), timeout=120_000)
     window.undo()
-    qtbot.waitUntil(lambda: step.stars.note.text().startswith("from R"), timeout=60_000)
+    qtbot.waitUntil(lambda: step.stars.note.text().startswith("from R"), timeout=120_000)
 
 
 def test_lines_lie_on_broadband_and_say_how_much(qtbot: QtBot, window: Window) -> None:
     step = blend_of(window)
     window.session.blend.set_mapping("ha-rgb")
-    qtbot.waitUntil(lambda: step.mix.note.text() == "Ha on RGB", timeout=60_000)
+    qtbot.waitUntil(lambda: step.mix.note.text() == "Ha on RGB", timeout=120_000)
     assert step.mix.amounts["Ha"].isVisible()
     assert not step.mix.amounts["Hb"].isVisible()
     assert "stars" in step.mix.white.words.text()
     step.mix.amounts["Ha"].slider.setFocus()
     press(qtbot, step.mix.amounts["Ha"].slider, Qt.Key.Key_PageUp)
     lift = window.session.document
-    qtbot.waitUntil(lambda: lift.saved.blend.lift.of("Ha") == pytest.approx(1.1), timeout=60_000)
+    qtbot.waitUntil(lambda: lift.saved.blend.lift.of("Ha") == pytest.approx(1.1), timeout=120_000)
     assert lift.saved.blend.lift.of("O3") == 1.0
     assert step.figure("Ha") == ("in the blend", "on top")
 
@@ -107,13 +107,13 @@ def test_the_curve_is_drawn_and_taken_back(qtbot: QtBot, window: Window) -> None
     start = curve.place_of((0.5, 0.5)).toPoint()
     drag(qtbot, curve, start, start + QPoint(0, -20))
     saved = window.session.document
-    qtbot.waitUntil(lambda: len(saved.saved.blend.tone.points) == 1, timeout=60_000)
+    qtbot.waitUntil(lambda: len(saved.saved.blend.tone.points) == 1, timeout=120_000)
     assert saved.saved.blend.tone.points[0][1] > 0.55
     assert tone.note.text() == "curve"
     press(qtbot, curve, Qt.Key.Key_Delete)
-    qtbot.waitUntil(lambda: saved.saved.blend.tone.points == (), timeout=60_000)
+    qtbot.waitUntil(lambda: saved.saved.blend.tone.points == (), timeout=120_000)
     window.undo()
-    qtbot.waitUntil(lambda: len(curve.points) == 1, timeout=60_000)
+    qtbot.waitUntil(lambda: len(curve.points) == 1, timeout=120_000)
 
 
 def test_a_mask_is_told_in_words_drawn_and_seen(qtbot: QtBot, window: Window) -> None:
@@ -125,18 +125,18 @@ def test_a_mask_is_told_in_words_drawn_and_seen(qtbot: QtBot, window: Window) ->
     assert window.canvas.mask_shown == 0
     drag(qtbot, window.canvas, at(window, 300, 200), at(window, 360, 200))
     saved = window.session.document
-    qtbot.waitUntil(lambda: len(saved.saved.blend.masks[0].area) > 1, timeout=60_000)
+    qtbot.waitUntil(lambda: len(saved.saved.blend.masks[0].area) > 1, timeout=120_000)
     stroke = saved.saved.blend.masks[0].area[0]
     assert (stroke.x, stroke.y) == pytest.approx((300, 200), abs=3)
     qtbot.keyClick(window.canvas, Qt.Key.Key_D, Qt.KeyboardModifier.ShiftModifier)
     assert not masks.draw_add.isChecked()
     masks.sliders["lightness"].setFocus()
     press(qtbot, masks.sliders["lightness"], Qt.Key.Key_PageUp)
-    qtbot.waitUntil(lambda: saved.saved.blend.masks[0].lightness > 0, timeout=60_000)
+    qtbot.waitUntil(lambda: saved.saved.blend.masks[0].lightness > 0, timeout=120_000)
     assert masks.list.item(0).text() == "part drawn, brighter"  # type: ignore[union-attr]
     window.undo()
     window.undo()
-    qtbot.waitUntil(lambda: saved.saved.blend.masks[0].area == (), timeout=60_000)
+    qtbot.waitUntil(lambda: saved.saved.blend.masks[0].area == (), timeout=120_000)
     qtbot.mouseClick(masks.new[0], Qt.MouseButton.LeftButton)
     assert masks.list.count() == 2
     assert masks.note.text() == "2 masks"
@@ -159,11 +159,11 @@ def test_a_crop_is_dragged_taken_and_undone(qtbot: QtBot, window: Window) -> Non
     x0, y0, x1, y1 = window.canvas.frame.rectangle
     assert x1 - x0 == pytest.approx(y1 - y0, abs=1)  # square
     press(qtbot, window.canvas, Qt.Key.Key_Return)
-    qtbot.waitUntil(lambda: saved.saved.blend.finish.crop is not None, timeout=60_000)
+    qtbot.waitUntil(lambda: saved.saved.blend.finish.crop is not None, timeout=120_000)
     assert window.canvas.frame is None
-    qtbot.waitUntil(lambda: window.canvas.shape_shown == (y1 - y0, x1 - x0), timeout=60_000)
+    qtbot.waitUntil(lambda: window.canvas.shape_shown == (y1 - y0, x1 - x0), timeout=120_000)
     # the probe tells pixels of the grid, and a channel held alone lies as the picture does
-    qtbot.waitUntil(lambda: window.canvas.pixels is not None, timeout=60_000)
+    qtbot.waitUntil(lambda: window.canvas.pixels is not None, timeout=120_000)
     window.canvas.pointed.emit(10, 12)
     assert window.status_bar.probe.text().endswith(f"{x0 + 10}, {y0 + 12}")
     window.hold("O3")
@@ -172,14 +172,14 @@ def test_a_crop_is_dragged_taken_and_undone(qtbot: QtBot, window: Window) -> Non
     step.finishing.turn_by(90)
     step.finishing.flip_across()
     assert saved.saved.blend.finish.turn == 90
-    qtbot.waitUntil(lambda: window.canvas.shape_shown == (x1 - x0, y1 - y0), timeout=60_000)
+    qtbot.waitUntil(lambda: window.canvas.shape_shown == (x1 - x0, y1 - y0), timeout=120_000)
     assert "cropped, flipped, turned +90°" in step.finishing.note.text()
     qtbot.keyClick(window.canvas, Qt.Key.Key_F, Qt.KeyboardModifier.ShiftModifier)
     assert window.canvas.shape_shown == (428, 640)  # the frame lies on the whole
     window.go("channels")
     assert window.canvas.frame is None
     blend_of(window).finishing.undo_all()
-    qtbot.waitUntil(lambda: window.canvas.shape_shown == (428, 640), timeout=60_000)
+    qtbot.waitUntil(lambda: window.canvas.shape_shown == (428, 640), timeout=120_000)
     settled(qtbot, window)
 
 
@@ -190,9 +190,9 @@ def test_north_goes_up_where_the_stacks_know_it(qtbot: QtBot, window: Window) ->
     # the small demo's stacks stand with north down: rows run from the top
     qtbot.waitUntil(
         lambda: (saved.saved.blend.finish.flip, saved.saved.blend.finish.turn) != ("", 0.0),
-        timeout=60_000,
+        timeout=120_000,
     )
-    qtbot.waitUntil(lambda: "whole" not in step.finishing.note.text(), timeout=60_000)
+    qtbot.waitUntil(lambda: "whole" not in step.finishing.note.text(), timeout=120_000)
 
 
 def test_white_is_drawn_or_typed_and_where_lines_act_is_seen(qtbot: QtBot, window: Window) -> None:
@@ -209,7 +209,7 @@ def test_white_is_drawn_or_typed_and_where_lines_act_is_seen(qtbot: QtBot, windo
     assert not step.finishing.is_cropping
     drag(qtbot, window.canvas, at(window, 320, 214), at(window, 340, 224))
     press(qtbot, window.canvas, Qt.Key.Key_Return)
-    qtbot.waitUntil(lambda: saved.saved.blend.white.by == "region", timeout=60_000)
+    qtbot.waitUntil(lambda: saved.saved.blend.white.by == "region", timeout=120_000)
     assert saved.saved.blend.finish.crop is None  # the frame was not a crop's
     assert saved.saved.blend.white.region is not None
     settled(qtbot, window)
@@ -217,14 +217,14 @@ def test_white_is_drawn_or_typed_and_where_lines_act_is_seen(qtbot: QtBot, windo
     assert by_region != by_stars
     assert "region drawn" in white.words.text()
     white.by.put("typed")
-    qtbot.waitUntil(lambda: "typed" in white.words.text(), timeout=60_000)
+    qtbot.waitUntil(lambda: "typed" in white.words.text(), timeout=120_000)
     assert saved.saved.blend.white.gains == by_region  # nothing jumps
     press(qtbot, white.gains[0].slider, Qt.Key.Key_PageUp)
-    qtbot.waitUntil(lambda: saved.saved.blend.white.gains[0] > by_region[0], timeout=60_000)
+    qtbot.waitUntil(lambda: saved.saved.blend.white.gains[0] > by_region[0], timeout=120_000)
     settled(qtbot, window)
     bright = pixels(window).mean()
     step.mix.where.click()
-    qtbot.waitUntil(lambda: pixels(window).mean() < 0.95 * bright, timeout=60_000)
+    qtbot.waitUntil(lambda: pixels(window).mean() < 0.95 * bright, timeout=120_000)
     assert step.mix.where.text() == "back to the picture"
     window.go("publish")
     assert not window.canvas.lines_shown
@@ -267,7 +267,7 @@ def test_a_slow_picture_comes_coarsely_while_a_hand_moves(qtbot: QtBot) -> None:
     assert coarse.step == 2 * whole.step
     assert coarse.width == pytest.approx(whole.width / 2, abs=1)
     answer(10.0)
-    qtbot.waitUntil(lambda: answered[-1].view == whole, timeout=60_000)  # it rests
+    qtbot.waitUntil(lambda: answered[-1].view == whole, timeout=120_000)  # it rests
     answer(0.0)
     canvas.ask(moving=True)
     assert answered[-1].view.step == whole.step or canvas._pace.slow

@@ -40,7 +40,7 @@ def step(qtbot: QtBot, application: Application, project: Path) -> Iterator[Chan
     window.resize(1280, 800)
     qtbot.waitUntil(
         lambda: window.session.blend.snapshot.recipe is not None and not window.session.jobs.busy,
-        timeout=60_000,
+        timeout=120_000,
     )
     window.go("channels")
     found = window.step_named("channels")
@@ -51,7 +51,7 @@ def step(qtbot: QtBot, application: Application, project: Path) -> Iterator[Chan
     yield found
     while window.session.state != begun and window.session.document.undo():
         pass
-    qtbot.waitUntil(lambda: not window.session.jobs.busy, timeout=60_000)
+    qtbot.waitUntil(lambda: not window.session.jobs.busy, timeout=120_000)
 
 
 def window_of(step: ChannelsStep) -> Window:
@@ -81,7 +81,7 @@ def test_how_stacks_lie_is_said_and_their_misses_are_drawn(
     qtbot.mouseClick(step.align.misses, Qt.MouseButton.LeftButton)
     assert canvas.marks == ()
     step.align.crop.activated.emit(1)
-    qtbot.waitUntil(lambda: window_of(step).canvas.shape_shown == (535, 800), timeout=60_000)
+    qtbot.waitUntil(lambda: window_of(step).canvas.shape_shown == (535, 800), timeout=120_000)
 
 
 def test_the_pool_says_who_is_worth_what_and_leaves_one_out(
@@ -102,9 +102,9 @@ def test_the_pool_says_who_is_worth_what_and_leaves_one_out(
     )
     qtbot.waitUntil(
         lambda: step.session.state.preparation.left_out == (hazy,) and not step.session.jobs.busy,
-        timeout=60_000,
+        timeout=120_000,
     )
-    qtbot.waitUntil(lambda: "with it +" in step.pool.boxes[hazy].text(), timeout=60_000)
+    qtbot.waitUntil(lambda: "with it +" in step.pool.boxes[hazy].text(), timeout=120_000)
     assert step.chain.rows["pool"].words.text().startswith("2 stacks")
     assert step.pool.width() <= 290
 
@@ -136,13 +136,13 @@ def test_stars_are_split_from_the_chain_and_seen(qtbot: QtBot, step: ChannelsSte
     qtbot.keyClick(step.context.canvas, Qt.Key.Key_I)
     qtbot.waitUntil(
         lambda: "O3" in step.session.channels.snapshot.starless and not step.session.jobs.busy,
-        timeout=60_000,
+        timeout=120_000,
     )
-    qtbot.waitUntil(lambda: "split off" in step.chain.rows["stars"].words.text(), timeout=60_000)
+    qtbot.waitUntil(lambda: "split off" in step.chain.rows["stars"].words.text(), timeout=120_000)
     canvas = step.context.canvas
     qtbot.keyClick(canvas, Qt.Key.Key_V)
     assert canvas.view_mode == "starless"
-    qtbot.waitUntil(lambda: canvas.pixels is not None, timeout=60_000)
+    qtbot.waitUntil(lambda: canvas.pixels is not None, timeout=120_000)
     assert "without stars" in canvas.caption[1]  # type: ignore[index]
     rows = {
         parts[0].text(): parts[2].text()
@@ -160,16 +160,16 @@ def test_a_header_that_says_nothing_is_asked_about(
     write_fits(tmp_path / "night7.fits", data, Header(saturation=1.0, station="Ridge"))
     step.session.channels.open_files([tmp_path / "night7.fits"])
     qtbot.waitUntil(
-        lambda: len(step.session.state.sources) == 4 and not step.session.jobs.busy, timeout=60_000
+        lambda: len(step.session.state.sources) == 4 and not step.session.jobs.busy, timeout=120_000
     )
-    qtbot.waitUntil(lambda: "night7.fits" in step.stacks.ask.text(), timeout=60_000)
+    qtbot.waitUntil(lambda: "night7.fits" in step.stacks.ask.text(), timeout=120_000)
     assert step.status()[1] == 1
     source = step.session.state.sources[-1]
     menu = step.stacks.menu_of(source, window)
     next(a for a in menu.actions() if a.text() == "S2").trigger()
     qtbot.waitUntil(
         lambda: "S2" in step.session.channels.snapshot.names and not step.session.jobs.busy,
-        timeout=60_000,
+        timeout=120_000,
     )
     assert step.stacks.ask.isHidden()
     assert step.status()[1] == 0

@@ -40,7 +40,7 @@ def opened(qtbot: QtBot, application: Application, tmp_path: Path) -> Window:
     made.planning.set_plan("things", **{**demo_plan().model_dump(), "date": "2027-03-11"})
     made.close()
     window = application.open(folder)
-    qtbot.waitUntil(lambda: window.session.planning.snapshot.view is not None, timeout=60_000)
+    qtbot.waitUntil(lambda: window.session.planning.snapshot.view is not None, timeout=120_000)
     window.go("log")
     return window
 
@@ -68,7 +68,7 @@ def test_runs_are_pasted_typed_changed_and_undone(qtbot: QtBot, opened: Window) 
     assert clipboard is not None
     clipboard.setText(TABLE)
     run(opened, "paste-runs")
-    qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 12, timeout=60_000)
+    qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 12, timeout=120_000)
     assert step.stage.currentIndex() == 1
     assert step.stage.total.text().startswith("12 nights, ")
     assert "12 runs pasted" in opened.status_bar.sentence.text
@@ -95,18 +95,18 @@ def test_runs_are_pasted_typed_changed_and_undone(qtbot: QtBot, opened: Window) 
     dialog.lines["guiding_arcsec"].setText("0,61")
     dialog.keep()
     qtbot.waitUntil(
-        lambda: step.matrix.run is not None and step.matrix.run.kept == 30, timeout=60_000
+        lambda: step.matrix.run is not None and step.matrix.run.kept == 30, timeout=120_000
     )
     assert step.matrix.run.figures["guiding_arcsec"] == 0.61
     qtbot.keyClick(step.matrix, Qt.Key.Key_Delete)
-    qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 11, timeout=60_000)
+    qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 11, timeout=120_000)
     run(opened, "undo")
-    qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 12, timeout=60_000)
+    qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 12, timeout=120_000)
     run(opened, "undo")
     run(opened, "undo")
-    qtbot.waitUntil(lambda: step.stage.currentIndex() == 0, timeout=60_000)
+    qtbot.waitUntil(lambda: step.stage.currentIndex() == 0, timeout=120_000)
     run(opened, "redo")
-    qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 12, timeout=60_000)
+    qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 12, timeout=120_000)
     clipboard.setText("no table")
     run(opened, "paste-runs")
     assert "not a table of runs" in opened.sheets.errors.text
@@ -120,14 +120,14 @@ def test_the_log_is_filtered_summed_and_pointed_at(
 ) -> None:
     step = log_of(opened)
     opened.session.log.paste(TABLE)
-    qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 12, timeout=60_000)
+    qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 12, timeout=120_000)
     box = step.stage.boxes["station"]
     box.setCurrentIndex(box.findText("Shed"))
     box.activated.emit(box.currentIndex())
-    qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 6, timeout=60_000)
+    qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 6, timeout=120_000)
     box.setCurrentIndex(0)
     box.activated.emit(0)
-    qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 12, timeout=60_000)
+    qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 12, timeout=120_000)
     port = step.matrix.viewport()
     assert port is not None
     said = {
@@ -181,13 +181,13 @@ def test_an_evening_is_rehearsed_into_a_watched_folder(
     run(opened, "rehearse")
     assert step.growing.rehearse.text() == "Stop the rehearsal"
     assert session.state.log.watched
-    qtbot.waitUntil(lambda: len(session.log.snapshot.subs) >= 4, timeout=60_000)
+    qtbot.waitUntil(lambda: len(session.log.snapshot.subs) >= 4, timeout=120_000)
     assert "Watching" in step.growing.state.text()
     if session.evening.running:  # a quick machine may be done already
         run(opened, "rehearse")
     qtbot.waitUntil(
         lambda: not session.evening.running and step.growing.rehearse.text() == "Rehearse tonight",
-        timeout=60_000,
+        timeout=120_000,
     )
     assert {s.channel for s in session.log.snapshot.subs} <= planned
     assert all(
@@ -221,11 +221,11 @@ def shot(qtbot: QtBot, opened: Window, tmp_path: Path) -> Window:
     reviewer = opened.session.subs
     qtbot.waitUntil(
         lambda: reviewer.snapshot.group is not None and reviewer.snapshot.group.measured == 9,
-        timeout=60_000,
+        timeout=120_000,
     )
     qtbot.waitUntil(
         lambda: subs_of(opened).canvas.pixels is not None and not opened.session.jobs.busy,
-        timeout=60_000,
+        timeout=120_000,
     )
     return opened
 
@@ -237,7 +237,7 @@ def test_subs_are_stepped_and_decided_by_key(qtbot: QtBot, shot: Window) -> None
     assert [n for n, r in enumerate(group.subs) if r.waiting] == [3]
     qtbot.waitUntil(
         lambda: next(s for s in shot.head.route.marks if s.id == "subs").count == 1,
-        timeout=60_000,
+        timeout=120_000,
     )
     reviewer.go(0)
     for key, index in (
@@ -248,7 +248,7 @@ def test_subs_are_stepped_and_decided_by_key(qtbot: QtBot, shot: Window) -> None
     ):
         qtbot.keyClick(step.canvas, key)
         qtbot.waitUntil(
-            lambda i=index: step.stage.where.text().startswith(f"{i + 1} of 9"), timeout=60_000
+            lambda i=index: step.stage.where.text().startswith(f"{i + 1} of 9"), timeout=120_000
         )
     assert "cloud" in step.stage.verdict.text()
     assert "Cloud: leaving it out costs 5 min" in shot.status_bar.sentence.text
@@ -257,22 +257,22 @@ def test_subs_are_stepped_and_decided_by_key(qtbot: QtBot, shot: Window) -> None
         lambda: (
             reviewer.snapshot.group is not None and not reviewer.snapshot.group.subs[3].sub.kept
         ),
-        timeout=60_000,
+        timeout=120_000,
     )
     assert reviewer.snapshot.index == 4
     qtbot.waitUntil(
         lambda: next(c for c in shot.channel_list.cards if c.channel == "Ha").figure == "1",
-        timeout=60_000,
+        timeout=120_000,
     )
     qtbot.keyClick(step.canvas, Qt.Key.Key_Z, Qt.KeyboardModifier.ControlModifier)
     qtbot.waitUntil(
         lambda: reviewer.snapshot.group is not None and reviewer.snapshot.group.waiting == 1,
-        timeout=60_000,
+        timeout=120_000,
     )
     qtbot.keyClick(step.canvas, Qt.Key.Key_X, Qt.KeyboardModifier.ShiftModifier)
     qtbot.waitUntil(
         lambda: reviewer.snapshot.group is not None and reviewer.snapshot.group.waiting == 0,
-        timeout=60_000,
+        timeout=120_000,
     )
     # a click on a point of a plot, and on a neighbour, goes to the sub
     plot = step.stage.plots.plots[4]
@@ -292,7 +292,7 @@ def test_subs_are_stepped_and_decided_by_key(qtbot: QtBot, shot: Window) -> None
             reviewer.snapshot.group is not None
             and reviewer.snapshot.group.subs[7].sub.mark == "keep"
         ),
-        timeout=60_000,
+        timeout=120_000,
     )
     before = step.canvas.zoom
     qtbot.keyClick(step.canvas, Qt.Key.Key_Z)
@@ -313,7 +313,7 @@ def test_kept_subs_are_listed_moved_when_asked_and_stacked(
         lambda: (
             reviewer.snapshot.group is not None and not reviewer.snapshot.group.subs[3].sub.kept
         ),
-        timeout=60_000,
+        timeout=120_000,
     )
     assert reviewer.snapshot.group is not None
     gone = Path(reviewer.snapshot.group.subs[3].sub.file)
@@ -333,7 +333,7 @@ def test_kept_subs_are_listed_moved_when_asked_and_stacked(
             reviewer.snapshot.group is not None
             and "/rejected/" in reviewer.snapshot.group.subs[3].sub.file
         ),
-        timeout=60_000,
+        timeout=120_000,
     )
     run(shot, "stack-night")
     qtbot.waitUntil(
@@ -342,7 +342,7 @@ def test_kept_subs_are_listed_moved_when_asked_and_stacked(
             and shot.canvas.pixels is not None
             and not shot.session.jobs.busy
         ),
-        timeout=60_000,
+        timeout=120_000,
     )
     assert shot.session.channels.snapshot.channel("Ha").preliminary
     assert shot.canvas.alone == shot.session.channels.snapshot.chosen["Ha"]
@@ -359,7 +359,7 @@ def test_a_station_is_exported_and_taken_in_elsewhere(
     log.people.export_to(folder, "Ridge")
     qtbot.waitUntil(
         lambda: (folder / "contribution.json").exists() and not shot.session.jobs.busy,
-        timeout=60_000,
+        timeout=120_000,
     )
     assert len(list((folder / "subs").rglob("*.fits"))) == 9
     other = Session(tmp_path / "other.bichromus", "Other")
@@ -368,7 +368,7 @@ def test_a_station_is_exported_and_taken_in_elsewhere(
         other.log.take_contribution(folder, lambda _stacks: None)
         qtbot.waitUntil(
             lambda: not other.jobs.busy and other.log.snapshot.hours == {"Ha": pytest.approx(0.75)},
-            timeout=60_000,
+            timeout=120_000,
         )
     assert other.log.snapshot.view.stations == ("Ridge",)
     other.close()
@@ -383,7 +383,7 @@ def test_the_wheel_scrolls_a_long_log_and_paints_only_what_is_seen(
         for n in range(300)
     )
     opened.session.log.paste(f"night;station;channel;sub;kept\n{rows}")
-    qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 300, timeout=60_000)
+    qtbot.waitUntil(lambda: len(step.matrix.view.rows) == 300, timeout=120_000)
     bar = step.matrix.verticalScrollBar()
     assert bar is not None
     assert bar.value() == bar.maximum() > 8000

@@ -27,7 +27,7 @@ def plan_of(window: Window) -> PlanStep:
 def planned(qtbot: QtBot, window: Window) -> Window:
     """The window on the Plan step, with the demo's things."""
     window.session.planning.set_plan("things", **demo_plan().model_dump())
-    qtbot.waitUntil(lambda: window.session.planning.snapshot.view is not None, timeout=60_000)
+    qtbot.waitUntil(lambda: window.session.planning.snapshot.view is not None, timeout=120_000)
     window.go("plan")
     return window
 
@@ -37,7 +37,7 @@ def test_tonight_is_answered_without_scrolling(qtbot: QtBot, planned: Window) ->
     assert planned.panels.stage.currentWidget() is step.stage
     qtbot.waitUntil(
         lambda: step.stage.band.view is not None and bool(step.stage.rehearsal.pixels),
-        timeout=60_000,
+        timeout=120_000,
     )
     assert "night of 17 March, Ridge" in step.stage.heads["night"][0].text()
     assert "dark 21:34 to 05:59" in step.stage.heads["night"][1].text()
@@ -65,17 +65,17 @@ def test_another_night_site_and_cap_by_hand_and_back(qtbot: QtBot, planned: Wind
         Qt.MouseButton.LeftButton,
         pos=step.stage.strip.rect_of(5).center().toPoint(),
     )
-    qtbot.waitUntil(lambda: "22 March" in step.stage.heads["night"][0].text(), timeout=60_000)
+    qtbot.waitUntil(lambda: "22 March" in step.stage.heads["night"][0].text(), timeout=120_000)
     step.stage.strip.setFocus()
     qtbot.keyClick(step.stage.strip, Qt.Key.Key_Left)
-    qtbot.waitUntil(lambda: "21 March" in step.stage.heads["night"][0].text(), timeout=60_000)
+    qtbot.waitUntil(lambda: "21 March" in step.stage.heads["night"][0].text(), timeout=120_000)
     step.where.boxes["site"].textActivated.emit("Balcony")
     qtbot.waitUntil(
         lambda: (
             session.planning.snapshot.view is not None
             and session.planning.snapshot.view.site.name == "Balcony"
         ),
-        timeout=60_000,
+        timeout=120_000,
     )
     step.subs.cap.setFocus()
     qtbot.keyClick(step.subs.cap, Qt.Key.Key_PageDown)
@@ -89,7 +89,7 @@ def test_another_night_site_and_cap_by_hand_and_back(qtbot: QtBot, planned: Wind
             session.planning.snapshot.view is not None
             and session.planning.snapshot.view.site.name == "Ridge"
         ),
-        timeout=60_000,
+        timeout=120_000,
     )
     assert session.state.plan == demo_plan()
 
@@ -169,7 +169,7 @@ def test_goals_forecast_year_and_paper(qtbot: QtBot, planned: Window, tmp_path: 
             and session.planning.snapshot.view is not None
             and any(c.wanted_h == 8.0 for c in session.planning.snapshot.view.channels)
         ),
-        timeout=60_000,
+        timeout=120_000,
     )
     step.hours.goal.activated.emit(2)
     qtbot.waitUntil(step.hours.typed.isVisible)
@@ -184,20 +184,20 @@ def test_goals_forecast_year_and_paper(qtbot: QtBot, planned: Window, tmp_path: 
     qtbot.keyClick(step.order.refocus, Qt.Key.Key_Right)
     qtbot.waitUntil(lambda: session.state.plan.refocus_min == 80, timeout=3000)
     session.planning.set_plan("own forecast", forecast_csv=str(tmp_path / "none.csv"))
-    qtbot.waitUntil(lambda: "forecast is not usable" in step.stage.errors.text(), timeout=60_000)
+    qtbot.waitUntil(lambda: "forecast is not usable" in step.stage.errors.text(), timeout=120_000)
     assert step.stage.currentIndex() == 0
     step.where.choose_forecast()  # back to the simulated one
     qtbot.waitUntil(
         lambda: session.planning.snapshot.view is not None and step.stage.currentIndex() == 1,
-        timeout=60_000,
+        timeout=120_000,
     )
     step.show_year()
-    qtbot.waitUntil(lambda: planned.findChild(YearDialog) is not None, timeout=60_000)
+    qtbot.waitUntil(lambda: planned.findChild(YearDialog) is not None, timeout=120_000)
     year = planned.findChild(YearDialog)
     assert year is not None
     assert "Best months: April" in year.said.text()
     year.bars.chosen.emit("2027-05-02")
-    qtbot.waitUntil(lambda: "2 May" in step.stage.heads["night"][0].text(), timeout=60_000)
+    qtbot.waitUntil(lambda: "2 May" in step.stage.heads["night"][0].text(), timeout=120_000)
     year.close()
     step.save_plan(tmp_path / "tonight.pdf")
     assert (tmp_path / "tonight.pdf").read_bytes().startswith(b"%PDF")
@@ -241,10 +241,10 @@ def test_the_plan_is_saved_and_a_missing_thing_is_told(
     step.save_plan(tmp_path / "no" / "tonight.md")
     assert "folder of the output does not exist" in planned.sheets.errors.text
     planned.session.planning.set_plan("forget", sites=())
-    qtbot.waitUntil(lambda: "There is no site yet" in step.stage.errors.text(), timeout=60_000)
-    qtbot.waitUntil(lambda: step.stage.band.view is None, timeout=60_000)
+    qtbot.waitUntil(lambda: "There is no site yet" in step.stage.errors.text(), timeout=120_000)
+    qtbot.waitUntil(lambda: step.stage.band.view is None, timeout=120_000)
     planned.undo()
-    qtbot.waitUntil(lambda: step.stage.band.view is not None, timeout=60_000)
+    qtbot.waitUntil(lambda: step.stage.band.view is not None, timeout=120_000)
 
 
 def test_a_first_night_is_planned_from_nothing(qtbot: QtBot, application: Application) -> None:
@@ -267,7 +267,7 @@ def test_a_first_night_is_planned_from_nothing(qtbot: QtBot, application: Applic
     dialog.catalogue.results.setCurrentRow(0)
     dialog.catalogue.take()
     dialog.close()
-    qtbot.waitUntil(lambda: window.session.planning.snapshot.view is not None, timeout=60_000)
+    qtbot.waitUntil(lambda: window.session.planning.snapshot.view is not None, timeout=120_000)
     assert window.session.planning.snapshot.view is not None
     assert window.session.planning.snapshot.view.site.name == "Loft"
     qtbot.waitUntil(
@@ -286,7 +286,7 @@ def test_an_empty_project_can_be_planned_before_any_stack(
     window = application.open("new")
     window.go("plan")
     qtbot.waitUntil(
-        lambda: "There is no site yet" in plan_of(window).stage.errors.text(), timeout=60_000
+        lambda: "There is no site yet" in plan_of(window).stage.errors.text(), timeout=120_000
     )
     window.session.planning.set_plan("things", **demo_plan().model_dump())
     qtbot.waitUntil(
@@ -294,7 +294,7 @@ def test_an_empty_project_can_be_planned_before_any_stack(
             window.session.planning.snapshot.view is not None
             and plan_of(window).stage.band.view is not None
         ),
-        timeout=60_000,
+        timeout=120_000,
     )
     assert window.session.planning.snapshot.view is not None
     assert (
@@ -307,7 +307,7 @@ def test_an_empty_project_can_be_planned_before_any_stack(
     )
     window.select("O3")  # nothing of it yet, but it can be rehearsed
     qtbot.waitUntil(
-        lambda: plan_of(window).stage.heads["try"][0].text() == "rehearsal of O3", timeout=60_000
+        lambda: plan_of(window).stage.heads["try"][0].text() == "rehearsal of O3", timeout=120_000
     )
     window.go("channels")
     assert window.channel_list.cards == []

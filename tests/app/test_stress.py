@@ -41,7 +41,7 @@ def test_two_thousand_moves_with_jobs_opening_and_closing(
     folder = window.session.document.folder
     for round_number in range(ROUNDS):
         session = window.session
-        qtbot.waitUntil(lambda s=session: s.blend.snapshot.recipe is not None, timeout=30_000)  # type: ignore[misc]
+        qtbot.waitUntil(lambda s=session: s.blend.snapshot.recipe is not None, timeout=120_000)  # type: ignore[misc]
         window.go("blend")
         last = 0.0
         for move in range(MOVES // ROUNDS):
@@ -60,14 +60,14 @@ def test_two_thousand_moves_with_jobs_opening_and_closing(
         window.close()  # keeps what is on its way
         assert balance_of(folder) == last
         window = application.open(folder)
-    qtbot.waitUntil(lambda: not window.session.jobs.busy, timeout=60_000)
+    qtbot.waitUntil(lambda: not window.session.jobs.busy, timeout=120_000)
     qtbot.waitUntil(
         lambda: (
             window.session.blend.snapshot.recipe is not None
             and window.session.blend.snapshot.recipe.settings.balance == last
             and window.canvas.pixels is not None
         ),
-        timeout=30_000,
+        timeout=120_000,
     )
     assert np.ptp(window.canvas.pixels) > 100  # type: ignore[arg-type]
 

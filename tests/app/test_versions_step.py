@@ -29,12 +29,12 @@ def step(qtbot: QtBot, window: Window) -> VersionsStep:
                 and not window.session.previews.busy
                 and not window.session.jobs.busy
             ),
-            timeout=60_000,
+            timeout=120_000,
         )
         keep = next(c for c in window.commands if c.key == "Ctrl+D")
         keep.run()
         qtbot.waitUntil(
-            lambda count=number: len(found.stage.wall.room.hung) == count, timeout=60_000
+            lambda count=number: len(found.stage.wall.room.hung) == count, timeout=120_000
         )
     return found
 
@@ -57,7 +57,7 @@ def test_the_wall_hangs_what_is_kept_and_two_are_compared(qtbot: QtBot, step: Ve
     hung = wall.room.hung
     assert [h.name for h in hung] == ["Hubble palette, S-H-O", "Bicolour, H-O-O"]
     assert hung[1].lines[0].startswith("without S2")
-    qtbot.waitUntil(lambda: all(h.picture in wall.room._pictures for h in hung), timeout=30_000)
+    qtbot.waitUntil(lambda: all(h.picture in wall.room._pictures for h in hung), timeout=120_000)
     room = wall.room
     room.setFocus()
     for index in (0, 1):
@@ -67,7 +67,7 @@ def test_the_wall_hangs_what_is_kept_and_two_are_compared(qtbot: QtBot, step: Ve
     assert "without S2" in step.pair_fold.words.text()
     qtbot.keyClick(room, Qt.Key.Key_Return)
     assert step.stage.currentIndex() == PAIR
-    qtbot.waitUntil(lambda: set(pair._pixels) == {0, 1}, timeout=30_000)
+    qtbot.waitUntil(lambda: set(pair._pixels) == {0, 1}, timeout=120_000)
     one, two = pair._pixels[0], pair._pixels[1]
     assert one.shape == two.shape
     assert np.abs(one.astype(int) - two).mean() > 3
@@ -83,7 +83,7 @@ def test_the_wall_hangs_what_is_kept_and_two_are_compared(qtbot: QtBot, step: Ve
     assert pair.line < 0.5
     pair.set_way("beside")
     camera = pair.camera
-    qtbot.waitUntil(lambda: pair._views[0] == pair._views[1], timeout=30_000)
+    qtbot.waitUntil(lambda: pair._views[0] == pair._views[1], timeout=120_000)
     pair.zoom_by(2.0, QPointF(pair.width() * 0.75, pair.height() / 2))
     assert pair.camera is not None
     assert camera is not None
