@@ -83,11 +83,11 @@ def test_the_route_leads_through_the_steps_and_the_ledger_follows(
         assert " of " in card.snr
         assert 0 < (card.share or 0) < 1
     qtbot.mouseClick(
-        window.head.route, Qt.MouseButton.LeftButton, pos=window.head.route.centre_of(5).toPoint()
+        window.head.route, Qt.MouseButton.LeftButton, pos=window.head.route.centre_of(6).toPoint()
     )
     assert window.step.id == "publish"
     press(qtbot, window.head.route, Qt.Key.Key_Left)
-    assert window.step.id == "blend"
+    assert window.step.id == "versions"
 
 
 def test_a_channel_alone_while_its_key_is_held(qtbot: QtBot, window: Window) -> None:
