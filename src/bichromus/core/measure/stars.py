@@ -19,7 +19,7 @@ from .seek import Noise, Seeker, reshaped
 
 _MESH: Final = 48
 _THRESHOLD: Final = 5.0
-_FIRST_PEAKS: Final = 220
+_FIRST_PEAKS: Final = 140
 _NARROWEST_PX: Final = 1.2  # no optics draw a star sharper on a camera's pixels
 _FULL: Final = 0.95  # of the top value: counted as saturated
 _LEAST_BETA: Final = 1.05  # a Moffat profile's light is not finite at 1
@@ -31,6 +31,7 @@ _ONE_PIXEL, _ALL_SINGLE = 1.25, 0.9
 _USUAL_BETA: Final = 3.0
 _ROUNDS: Final = 3  # of seeking
 _REFITS: Final = 2
+_SAME: Final = 0.01  # of ln FWHM and ellipse, that changes nothing
 _MOST_OFF: Final = 0.3  # ln FWHM and ellipse, by which the shape is changed at once
 _DRAFT: Final = 0.3  # sigma down to which profiles are drawn
 _ABOUT_FULL: Final = 0.8  # star widths about full pixels in which none is sought
@@ -94,8 +95,9 @@ def _sought(plane: F32, width: float, full: Mask | None) -> tuple[F64, float, fl
         off = np.zeros(3) if usual is None else usual
         p = np.concatenate([p, found.p[found.stars(off)]])
         for _ in range(_REFITS):
-            shape, p = reshaped(shape, p, np.clip(off, -_MOST_OFF, _MOST_OFF))
-            seeker = Seeker(shape, noise)
+            if np.abs(off).max() > _SAME:
+                shape, p = reshaped(shape, p, np.clip(off, -_MOST_OFF, _MOST_OFF))
+                seeker = Seeker(shape, noise)
             model = np.zeros_like(plane)
             draw_stars(model, shape, p, _DRAFT * noise.middle)
             p, off = seeker.refitted(plane, model, p)
