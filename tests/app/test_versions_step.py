@@ -51,7 +51,9 @@ def test_keys_do_one_thing_each(window: Window) -> None:
     assert [c.key for c in window.commands if c.id in ("go-versions", "go-publish")] == ["6", "7"]
 
 
-def test_the_wall_hangs_what_is_kept_and_two_are_compared(qtbot: QtBot, step: VersionsStep) -> None:
+def test_versions_hang_are_compared_named_continued_and_taken_off(
+    qtbot: QtBot, step: VersionsStep
+) -> None:
     window, wall, pair = window_of(step), step.stage.wall, step.stage.pair
     assert step.stage.currentIndex() == WALL
     hung = wall.room.hung
@@ -91,12 +93,7 @@ def test_the_wall_hangs_what_is_kept_and_two_are_compared(qtbot: QtBot, step: Ve
     step.back_to_wall()
     assert step.stage.currentIndex() == WALL
     assert window.step is step
-
-
-def test_a_version_is_named_noted_starred_continued_and_taken_off(
-    qtbot: QtBot, step: VersionsStep
-) -> None:
-    window, wall = window_of(step), step.stage.wall
+    # one is named, noted, starred, continued, taken off and hung up again
     session = window.session
     wall.look_at("Hubble palette, S-H-O")
     step.version.name.setText("first light")
