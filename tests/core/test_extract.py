@@ -130,7 +130,6 @@ def test_two_stacks_give_one_better_o3(scene: Scene, pair: tuple[ColourStack, Co
 WAYS = (
     ("bilinear", False, False, 1.0),
     ("bilinear", False, False, 12.0),  # Ha far brighter than O3
-    ("bilinear", True, True, 1.0),
     ("cross-colour", True, True, 1.0),
     ("superpixel", False, False, 1.0),
     ("drizzled", True, False, 1.0),

@@ -58,22 +58,15 @@ class StarDesign:
         self.freedom = len(self.dx) - STAR - 6
         ground = quadratic(self.dx / reach, self.dy / reach)
         half = _PHASES // 2
-        self._designs = {
-            (i, j): self._design(shape, ground, i / _PHASES, j / _PHASES)
-            for i in range(-half, half + 1)
-            for j in range(-half, half + 1)
-        }
-
-    def _design(self, shape: Shape, ground: F64, x: float, y: float) -> _Design:
-        at = self.dx[None] - x, self.dy[None] - y
-        value, slopes = moffat_slopes(*at, self.star, shape.second)
+        phases = [(i, j) for i in range(-half, half + 1) for j in range(-half, half + 1)]
+        steps = np.array(phases, float) / _PHASES
+        at = self.dx - steps[:, :1], self.dy - steps[:, 1:]
+        value, slopes = moffat_slopes(*at, np.repeat(self.star, len(phases), 0), shape.second)
         value = value + shape.left_at(*at)
-        terms = np.concatenate([value.T, slopes[0, :, : STAR - 1], ground], axis=1)
-        normal = terms.T @ terms
-        normal += _STEADY * np.trace(normal) / len(normal) * np.eye(len(normal))
-        inverse = np.linalg.inv(normal)
-        error = np.sqrt(np.diag(inverse))[[0, 3, 4, 5]]
-        return _Design(terms, inverse @ terms.T, error, ground @ np.linalg.pinv(ground))
+        flat = ground @ np.linalg.pinv(ground)
+        self._designs = {
+            phase: _design(value[n], slopes[n], ground, flat) for n, phase in enumerate(phases)
+        }
 
     def pixels(
         self, stars: F64, extent: tuple[int, ...]
@@ -102,3 +95,12 @@ class StarDesign:
         off = found[:, 3:STAR] / light
         error[:, 1:] /= light
         return Step(found[:, 0], place[:, 0], place[:, 1], off, error, rest, without)
+
+
+def _design(value: F64, slopes: F64, ground: F64, flat: F64) -> _Design:
+    terms = np.concatenate([value[:, None], slopes[:, : STAR - 1], ground], axis=1)
+    normal = terms.T @ terms
+    normal += _STEADY * np.trace(normal) / len(normal) * np.eye(len(normal))
+    inverse = np.linalg.inv(normal)
+    error = np.sqrt(np.diag(inverse))[[0, 3, 4, 5]]
+    return _Design(terms, inverse @ terms.T, error, flat)

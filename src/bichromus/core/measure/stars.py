@@ -31,6 +31,7 @@ _ONE_PIXEL, _ALL_SINGLE = 1.25, 0.9
 _USUAL_BETA: Final = 3.0
 _ROUNDS: Final = 3  # of seeking
 _REFITS: Final = 2
+_BRIGHT, _CLEAN = 0.999, 1e-4  # quantile of a plane, and the share of it that is noise at least
 _SAME: Final = 0.01  # of ln FWHM and ellipse, that changes nothing
 _MOST_OFF: Final = 0.3  # ln FWHM and ellipse, by which the shape is changed at once
 _DRAFT: Final = 0.3  # sigma down to which profiles are drawn
@@ -84,6 +85,9 @@ def find_stars(
 def _sought(plane: F32, width: float, full: Mask | None) -> tuple[F64, float, float]:
     """Stars (N, 7), their width, and the noise per pixel."""
     grid, _ = noise_in_meshes(plane, second_differences(plane))
+    thin = plane[::3, ::3]
+    bright = float(np.quantile(thin, _BRIGHT) - np.median(thin))
+    grid = np.maximum(grid, _CLEAN * bright)  # a layer of stars has no noise beside them
     noise = Noise(grid, float(np.median(grid)))
     shape = Shape.even((plane.shape[0], plane.shape[1]), width, _USUAL_BETA)
     model, p = np.zeros_like(plane), np.zeros((0, PARAMETERS))
@@ -190,7 +194,7 @@ def _half_width(plane: F32, x: float, y: float) -> float | None:
     if not (reach <= xi < plane.shape[1] - reach and reach <= yi < plane.shape[0] - reach):
         return None
     part = plane[yi - reach : yi + reach + 1, xi - reach : xi + reach + 1]
-    floor = float(np.median(part))
+    floor = float(np.median(part[::2, ::2]))
     top = float(part[reach, reach])
     if top <= floor:
         return None
