@@ -234,7 +234,7 @@ def _steepness(known: Sequence[KnownStars]) -> float:
     """Share of the local range that stacks may differ by: peaks of the sharpest stand over those of
     the softest as the squares of their widths.
     """
-    widths = [k.stars.fwhm_px for k in known if k.stars.fwhm_px]
+    widths = [one.stars.fwhm_px for one in known if one.stars.fwhm_px]
     if not widths:
         return STEEPNESS
     return min(STEEPNESS + ((max(widths) / min(widths)) ** 2 - 1) / 2, _STEEPEST)
