@@ -191,12 +191,9 @@ class Canvas(PictureView):
                 )
             )
             return
-        seen = self.camera.seen(self._shape, width, height)
-        if seen is None:
+        view = self._view_seen()
+        if view is None:
             return
-        left, top, right, bottom = seen
-        x0, y0 = self.camera.to_picture(left, top, width, height)
-        view = View(x0, y0, 1 / self.camera.zoom, right - left, bottom - top)
         name, view_mode = self.asked
         number = next(_NUMBERS)
         self.wanted.emit(

@@ -8,6 +8,7 @@ from PyQt6.QtCore import QPointF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from ...core.numerics.sampling import View
 from .camera import Camera, fitting
 from .crop import CropFrame
 
@@ -149,6 +150,20 @@ class PictureView(QWidget):
     def _device_size(self) -> tuple[int, int]:
         ratio = self.devicePixelRatioF()
         return max(round(self.width() * ratio), 1), max(round(self.height() * ratio), 1)
+
+    def _view_seen(self) -> View | None:
+        """The part of the stage that the picture covers, as a view of it; None where it covers
+        none.
+        """
+        if self._shape is None or self.camera is None or self.width() < 2:
+            return None
+        width, height = self._device_size()
+        seen = self.camera.seen(self._shape, width, height)
+        if seen is None:
+            return None
+        left, top, right, bottom = seen
+        x0, y0 = self.camera.to_picture(left, top, width, height)
+        return View(x0, y0, 1 / self.camera.zoom, right - left, bottom - top)
 
     def _screen(self, x: float, y: float) -> QPointF:
         """Where the middle of a picture pixel lies in the widget."""

@@ -65,10 +65,7 @@ def differences(one: Recipe, two: Recipe) -> list[str]:
 def _channels(one: Recipe, two: Recipe) -> Iterator[str]:
     """Which channels came or went, and which have more data."""
     used = [r.used() for r in (one, two)]
-    came, went = (
-        sorted(used[1] - used[0], key=channel_order),
-        sorted(used[0] - used[1], key=channel_order),
-    )
+    came, went = _ordered(used[1] - used[0]), _ordered(used[0] - used[1])
     if came:
         yield f"with {', '.join(came)}"
     if went:
@@ -110,11 +107,8 @@ def _settings(a: BlendSettings, b: BlendSettings) -> Iterator[str]:
         if was != now and (text := _change(was, now)):
             yield f"{words} {text}"
     if a.tone.points != b.tone.points:
-        yield (
-            "another curve"
-            if a.tone.points and b.tone.points
-            else ("with a curve" if b.tone.points else "without its curve")
-        )
+        both = a.tone.points and b.tone.points
+        yield "another curve" if both else "with a curve" if b.tone.points else "without its curve"
     if a.masks != b.masks:
         yield from _masks(a, b)
     if a.finish != b.finish:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from typing import Final, Literal, Self
+from typing import Annotated, Final, Literal, Self
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -151,7 +151,7 @@ class VersionState(_Frozen):
 
     name: str
     made: str
-    recipe: str
+    recipe: Annotated[str, Field(pattern="^[0-9a-f]{16}$")]
     mapping: str
     size: tuple[int, int]
     note: str = ""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -56,15 +55,9 @@ def full_share(picture: RGB8) -> float:
     return float((picture.max(axis=2) >= _FULL).mean())
 
 
-def is_stale(version: VersionState, channels: Channels) -> bool:
-    """Whether a channel of a version has changed since, or is gone."""
-    now = {n: channels.channel(n).key for n in channels.names}
-    return any(now.get(n) != c.key for n, c in version.channels.items())
-
-
 def changed_channels(version: VersionState, channels: Channels) -> list[str]:
-    """Those channels, in the usual order."""
-    now: Mapping[str, str] = {n: channels.channel(n).key for n in channels.names}
+    """Channels of a version that have changed since or are gone, in the usual order."""
+    now = {n: channels.channel(n).key for n in channels.names}
     found = [n for n, c in version.channels.items() if now.get(n) != c.key]
     return sorted(found, key=channel_order)
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import datetime as dt
+from collections.abc import Callable
 from dataclasses import dataclass
 
 from psygnal import Signal
@@ -20,7 +21,7 @@ from ..project.context import ProjectContext
 from ..project.state import ProjectState, VersionChannel, VersionState
 from ..viewing.renderer import RGB8
 from . import commands
-from .compare import Comparison, compare, full_share, is_stale
+from .compare import Comparison, changed_channels, compare, full_share
 from .files import LONGEST_PX, VersionFiles
 
 FOLDER = "versions"
@@ -72,25 +73,20 @@ class VersionsController:
 
     def keep(self) -> None:
         """Keep the picture as it is now."""
-
-        def work() -> None:
-            self._context.guarded(lambda: self._keep(self._blend.up_to_date(), None))
-
-        self._keeping += 1
-        self._context.previews.request(f"keep {self._keeping}", work)
+        self._later(lambda: self._keep(None))
 
     def keep_with_todays_channels(self, name: str) -> None:
         """Keep a version's recipe once more, with the channels as they are now."""
         version = self.state.version(name)
-        if version is None:
-            return
+        if version is not None:
+            title = f"{version.name}, channels of today"
+            self._later(lambda: self._keep(self.files.recipe(version.recipe), title))
+
+    def _later(self, action: Callable[[], None]) -> None:
+        """Do something on the preview thread, each in its turn."""
 
         def work() -> None:
-            def do() -> None:
-                recipe = self.files.recipe(version.recipe)
-                self._keep(self._blend.up_to_date(), recipe, f"{version.name}, channels of today")
-
-            self._context.guarded(do)
+            self._context.guarded(action)
 
         self._keeping += 1
         self._context.previews.request(f"keep {self._keeping}", work)
@@ -108,7 +104,8 @@ class VersionsController:
         self._context.document.do(commands.keep(version, overwrite))
         return version
 
-    def _keep(self, now: BlendSnapshot, recipe: Recipe | None, name: str = "") -> None:
+    def _keep(self, recipe: Recipe | None, name: str = "") -> None:
+        now = self._blend.up_to_date()
         version = made_version(now, self.files, self._context.now(), recipe, name)
         if self._context.do(commands.keep(version, named=False)):
             self.kept.emit(self.state.versions[-1].name)
@@ -142,10 +139,6 @@ class VersionsController:
             )
 
     # --- what is shown ---
-
-    def stale(self, version: VersionState) -> bool:
-        """Whether a channel of a version has changed since."""
-        return is_stale(version, self._blend.snapshot.channels)
 
     def compare(self, one: VersionState, two: VersionState) -> Comparison:
         """Two versions in words and figures. Raises UnreadableFile, InputError."""
@@ -223,7 +216,7 @@ def view_of(
     """The picture that answers a request: rendered where its channels and layers are as they were,
     else from the picture that was kept. Raises UnreadableFile, InputError.
     """
-    if now.renderer is not None and not is_stale(version, now.channels):
+    if now.renderer is not None and not changed_channels(version, now.channels):
         recipe = files.recipe(version.recipe)
         if request.finish is not None:
             settings = recipe.settings.model_copy(update={"finish": request.finish})

@@ -30,6 +30,7 @@ class VersionFiles:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
+        self._recipes: dict[str, Recipe] = {}
 
     def put(self, recipe: Recipe, picture: RGB8) -> str:
         """Keep a recipe and its picture (H, W, 3); their name. Raises WriteFailed."""
@@ -46,8 +47,12 @@ class VersionFiles:
         return name
 
     def recipe(self, name: str) -> Recipe:
-        """The recipe of a name. Raises UnreadableFile, InputError."""
-        return load_recipe(self._recipe(name))
+        """The recipe of a name, read once. Raises UnreadableFile, InputError."""
+        path = self._recipe(name)
+        found = self._recipes.get(name)
+        if found is None or not path.exists():
+            found = self._recipes[name] = load_recipe(path)
+        return found
 
     def wall(self, name: str) -> RGB8:
         """The small picture for the wall. Raises UnreadableFile."""

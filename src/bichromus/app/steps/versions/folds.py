@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPlainTextEdit, QWidget
 
 from ....workspace.project.state import VersionState
 from ....workspace.versions.compare import Comparison
+from ....workspace.versions.files import LONGEST_PX
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, button, label
 from ...widgets.text import clock_text, snr_text
@@ -72,8 +73,8 @@ class VersionFold(Fold):
         self.rows.show_rows(rows)
         self.stale.setVisible(bool(changed))
         self.stale.setText(
-            f"{', '.join(changed)} changed since. It is shown as it was kept, "
-            f"{max(version.size)} px made smaller."
+            f"{', '.join(changed)} changed since: it is shown as it was kept, "
+            f"{min(max(version.size), LONGEST_PX)} px wide at most."
         )
         self.anew.setVisible(bool(changed))
         self.star.setChecked(version.favourite)

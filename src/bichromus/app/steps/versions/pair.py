@@ -12,7 +12,6 @@ from PyQt6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaint
 
 from ....core.numerics.sampling import View
 from ....workspace.versions.controller import VersionAnswer, VersionRequest
-from ...canvas.camera import Camera
 from ...canvas.picture_view import PictureView
 from ...theme.look import LOOK, font
 from ...widgets.paint import fill_rect, image_of
@@ -36,7 +35,6 @@ class PairView(PictureView):
     """``wanted`` asks for a view of a version; answers come by ``show_answer``."""
 
     wanted = pyqtSignal(object)
-    turned = pyqtSignal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -73,7 +71,6 @@ class PairView(PictureView):
         self._refit()
         self.ask()
         self.update()
-        self.turned.emit()
 
     def set_way(self, way: Way) -> None:
         """Compare in another way."""
@@ -85,14 +82,12 @@ class PairView(PictureView):
                 self._refit()
                 self.ask()
             self.update()
-            self.turned.emit()
 
     def turn(self) -> None:
         """The other version, in the same place."""
         if len(self.names) > 1:
             self.second = not self.second
             self.update()
-            self.turned.emit()
 
     def set_line(self, at: float) -> None:
         """Where the line between both lies, 0 to 1."""
@@ -116,15 +111,9 @@ class PairView(PictureView):
 
     def ask(self) -> None:
         """Ask for both views as they are now."""
-        if self._shape is None or self.camera is None or self.width() < 2:
+        view = self._view_seen()
+        if view is None:
             return
-        width, height = self._device_size()
-        seen = self.camera.seen(self._shape, width, height)
-        if seen is None:
-            return
-        left, top, right, bottom = seen
-        x0, y0 = self.camera.to_picture(left, top, width, height)
-        view = View(x0, y0, 1 / self.camera.zoom, right - left, bottom - top)
         for place, name in enumerate(self.names):
             number = next(_NUMBERS)
             self._asked[place] = number
@@ -262,10 +251,6 @@ class PairView(PictureView):
         if at is not None and self._halved and at.x() > self.width() / 2:
             at = QPointF(at.x() - self.width() / 2 - 1, at.y())
         super().zoom_by(factor, at)
-
-    def look(self, camera: Camera) -> None:
-        """Look from another camera."""
-        self._go(camera)
 
 
 def _paint_caption(painter: QPainter, words: str, left: float) -> None:

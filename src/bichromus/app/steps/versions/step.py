@@ -31,12 +31,10 @@ class VersionsStep(Step):
     def __init__(self, context: StepContext) -> None:
         super().__init__(context)
         self.current = ""
-        self._recipes: dict[str, Recipe] = {}
         self.stage: VersionsStage = VersionsStage()
         self.first = self.stage.wall.room
         self._add_folds()
         self._wire(context)
-        self._show()
 
     def _add_folds(self) -> None:
         self.keeping = Fold("The picture now")
@@ -146,6 +144,7 @@ class VersionsStep(Step):
             self.session.versions.set_note(self.current, text)
 
     def _kept(self, name: str) -> None:
+        self._show()
         self.stage.wall.look_at(name)
         self.session.context.message(f"Kept: {name}. It hangs in Versions (6).")
 
@@ -156,6 +155,8 @@ class VersionsStep(Step):
     # --- what is shown ---
 
     def _show(self) -> None:
+        if not self.active:  # while a control moves elsewhere nothing of this is looked at
+            return
         state = self.session.state
         ready = self.session.blend.snapshot.recipe is not None
         self.stage.show_ready(ready)
@@ -163,10 +164,9 @@ class VersionsStep(Step):
         versions = state.versions
         self.keeping.setVisible(bool(versions))
         self.pair_fold.setVisible(bool(versions))
-        for version in versions:
-            self._recipe(version)
+        recipes = {v.recipe: r for v in versions if (r := self._recipe(v)) is not None}
         stale = {v.name: self._changed(v) for v in versions}
-        self.stage.wall.show_versions(hung(versions, self._recipes, stale))
+        self.stage.wall.show_versions(hung(versions, recipes, stale))
         gone = [n for n in self.stage.pair.names if state.version(n) is None]
         if not versions:
             self.stage.setCurrentIndex(EMPTY)
@@ -204,13 +204,11 @@ class VersionsStep(Step):
         return changed_channels(version, self.session.blend.snapshot.channels)
 
     def _recipe(self, version: VersionState) -> Recipe | None:
-        """Its recipe, read once; None where it cannot be read."""
-        if version.recipe not in self._recipes:
-            try:
-                self._recipes[version.recipe] = self.session.versions.files.recipe(version.recipe)
-            except BichromusError:
-                return None
-        return self._recipes[version.recipe]
+        """Its recipe; None where it cannot be read."""
+        try:
+            return self.session.versions.files.recipe(version.recipe)
+        except BichromusError:
+            return None
 
     def figure(self, channel: str) -> tuple[str, str]:
         version = self.session.state.version(self.current)

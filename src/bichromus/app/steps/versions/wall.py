@@ -28,7 +28,6 @@ class Hung:
     picture: str
     lines: tuple[str, ...]
     favourite: bool = False
-    stale: bool = False
 
 
 class Wall(QScrollArea):
@@ -79,7 +78,6 @@ class _Room(QWidget):
         self.picks: list[str] = []
         self.current = -1
         self._pictures: dict[str, QImage | None] = {}
-        self._pixels: dict[str, np.ndarray] = {}
         self._asked: set[str] = set()
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("wall of versions")
@@ -90,7 +88,7 @@ class _Room(QWidget):
         LOOK.changed.connect(self._restyle)
 
     def show_versions(self, hung: list[Hung]) -> None:
-        before = self.hung[self.current].name if 0 <= self.current < len(self.hung) else ""
+        before = self._name
         self.hung = hung
         names = [h.name for h in hung]
         kept = [p for p in self.picks if p in names]
@@ -106,8 +104,6 @@ class _Room(QWidget):
 
     def put(self, picture: str, pixels: np.ndarray | None) -> None:
         self._pictures[picture] = image_of(pixels) if pixels is not None else None
-        if pixels is not None:
-            self._pixels[picture] = pixels
         self.update()
 
     def look_at(self, name: str) -> None:
@@ -125,12 +121,17 @@ class _Room(QWidget):
         self.update()
 
     def _restyle(self) -> None:
-        self._pictures = {n: image_of(p) for n, p in self._pixels.items()}
+        self._pictures.clear()
+        self._asked.clear()  # they come again in the colours of the theme
         self.update()
 
+    @property
+    def _name(self) -> str:
+        """The version under the frame."""
+        return self.hung[self.current].name if 0 <= self.current < len(self.hung) else ""
+
     def _tell(self) -> None:
-        name = self.hung[self.current].name if 0 <= self.current < len(self.hung) else ""
-        self._wall.looked_at.emit(name)
+        self._wall.looked_at.emit(self._name)
 
     # --- places ---
 
@@ -261,7 +262,7 @@ class _Room(QWidget):
             Qt.Key.Key_Down: self.columns,
         }
         key = Qt.Key(event.key()) if event.key() else Qt.Key.Key_unknown
-        name = self.hung[self.current].name if self.current >= 0 else ""
+        name = self._name
         if key in steps:
             self._go(self.current + steps[key])
         elif key == Qt.Key.Key_Space and name:

@@ -26,7 +26,7 @@ def when_text(made: str) -> str:
 def hung(
     versions: Sequence[VersionState], recipes: dict[str, Recipe], stale: dict[str, list[str]]
 ) -> list[Hung]:
-    """What hangs on the wall: favourites and all others in the order in which they were kept."""
+    """What hangs on the wall, in the order in which it was kept."""
     out = []
     before: VersionState | None = None
     for version in versions:
@@ -41,7 +41,6 @@ def hung(
                 version.recipe,
                 tuple(line for line in lines if line),
                 version.favourite,
-                bool(changed),
             )
         )
         before = version
