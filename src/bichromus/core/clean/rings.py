@@ -10,7 +10,7 @@ from typing import Final
 import numpy as np
 from numpy.typing import NDArray
 
-from ..measure.halos import Core, full_cores
+from ..measure.halos import Core, around, full_cores
 from ..model.planes import F32, Picture
 from ..numerics.smoothing import fill
 
@@ -29,7 +29,7 @@ def common_cores(pictures: Sequence[tuple[Picture, F32]], width: float) -> list[
     out: list[Core] = []
     for picture, plane in pictures:
         for core in full_cores(plane, picture.header.saturation):
-            if not any(np.hypot(core.x - o.x, core.y - o.y) < _reach(o, width) for o in out):
+            if not any(np.hypot(core.x - o.x, core.y - o.y) < 2 * width + o.radius for o in out):
                 out.append(core)
     return out
 
@@ -40,33 +40,15 @@ def take_rings_off(made: F32, light: F32, cores: Sequence[Core], width: float) -
     stars' FWHM in px.
     """
     for core in cores:
-        reach = _WINGS * width + 3 * np.sqrt(core.pixels / np.pi)
+        reach = _WINGS * width + 3 * core.radius
         reach = min(max(reach, _lost_at(light, core)), _WIDEST_PX)
-        box, radius = _around(made.shape, core, int(reach) + _FAR + 1)
+        box, radius = around(made.shape, core, int(reach) + _FAR + 1)
         left, star = _profile(made[box], radius), _profile(light[box], radius)
         most = _STARLIGHT * np.abs(star)
         off = np.clip(left, -most, most)
         made[box] -= np.interp(radius, np.arange(len(off)), off, right=0.0).astype(np.float32)
-        hidden = radius <= np.sqrt(core.pixels / np.pi) + _HIDDEN * width
+        hidden = radius <= core.radius + _HIDDEN * width
         made[box] = fill(made[box], hidden)
-
-
-def _reach(core: Core, width: float) -> float:
-    return 2 * width + float(np.sqrt(core.pixels / np.pi))
-
-
-def _around(
-    shape: tuple[int, ...], core: Core, reach: int
-) -> tuple[tuple[slice, slice], NDArray[np.float64]]:
-    """The box about a core, and how far from it its pixels lie."""
-    y0, x0 = max(int(core.y) - reach, 0), max(int(core.x) - reach, 0)
-    box = (
-        slice(y0, min(int(core.y) + reach + 1, shape[0])),
-        slice(x0, min(int(core.x) + reach + 1, shape[1])),
-    )
-    dx = np.arange(box[1].start, box[1].stop) - core.x
-    dy = (np.arange(box[0].start, box[0].stop) - core.y)[:, None]
-    return box, np.hypot(dx, dy)
 
 
 def _profile(part: F32, radius: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -86,12 +68,12 @@ def _profile(part: F32, radius: NDArray[np.float64]) -> NDArray[np.float64]:
 
 def _lost_at(light: F32, core: Core) -> float:
     """Radius at which a core's light is lost in what lies around."""
-    box, radius = _around(light.shape, core, _WIDEST_PX)
+    box, radius = around(light.shape, core, _WIDEST_PX)
     level = _profile(light[box], radius)
-    beyond = level[int(np.sqrt(core.pixels / np.pi)) + 1 :]
+    beyond = level[int(core.radius) + 1 :]
     if not beyond.size:
         return 0.0
     noise = float(np.median(np.abs(np.diff(level[-_GROUND:]))))
     below = np.flatnonzero(level < 3 * noise)
-    below = below[below > np.sqrt(core.pixels / np.pi)]
+    below = below[below > core.radius]
     return float(below[0]) if below.size else float(_WIDEST_PX)

@@ -99,8 +99,7 @@ class StarModel:
         self.cores = [c for c in self.cores if not self._nucleus(c, sky, self.top)]
         if not self.cores:
             return
-        x, y, pixels = (np.array([getattr(c, k) for c in self.cores]) for k in ("x", "y", "pixels"))
-        radius = np.sqrt(pixels / np.pi)
+        x, y, radius = (np.array([getattr(c, k) for c in self.cores]) for k in ("x", "y", "radius"))
         p = self.shape.stars(x, y, np.ones(len(x)))
         at_edge = moffat(radius[:, None], np.zeros((len(x), 1)), p, self.shape.second)[:, 0]
         p[:, AMPLITUDE] = _FULL * (self.top - sky) / np.maximum(at_edge, 1e-6)
@@ -110,7 +109,7 @@ class StarModel:
 
     def _nucleus(self, core: Core, sky: float, top: float) -> bool:
         """Whether a full core is none of a star: what lies about it is far too bright."""
-        radius = round(np.sqrt(core.pixels / np.pi) + _AROUND_FULL * self.width)
+        radius = round(core.radius + _AROUND_FULL * self.width)
         return self._ring(core.x, core.y, radius) - sky > _NUCLEUS * (top - sky)
 
     def find(self, least: float, progress: Progress) -> None:

@@ -7,6 +7,7 @@ from typing import Final
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 from scipy.ndimage import center_of_mass, label
 
 from ..model.planes import F32, Mask
@@ -33,6 +34,11 @@ class Core:
     y: float
     pixels: int
     halo_px: float
+
+    @property
+    def radius(self) -> float:
+        """Of a disc of its pixels."""
+        return float(np.sqrt(self.pixels / np.pi))
 
 
 def saturated_cores(plane: F32, top: float | None, fwhm_px: float, sigma: float) -> list[Core]:
@@ -143,6 +149,20 @@ def _rings(plane: F32, x: float, y: float) -> tuple[np.ndarray, np.ndarray]:
     return level, np.maximum(counts, 1)
 
 
+def around(
+    shape: tuple[int, ...], core: Core, reach: int
+) -> tuple[tuple[slice, slice], NDArray[np.float64]]:
+    """The box about a core on a plane of ``shape`` (H, W), and how far from it its pixels lie."""
+    y0, x0 = max(int(core.y) - reach, 0), max(int(core.x) - reach, 0)
+    box = (
+        slice(y0, min(int(core.y) + reach + 1, shape[0])),
+        slice(x0, min(int(core.x) + reach + 1, shape[1])),
+    )
+    dx = np.arange(box[1].start, box[1].stop) - core.x
+    dy = (np.arange(box[0].start, box[0].stop) - core.y)[:, None]
+    return box, np.hypot(dx, dy)
+
+
 def halo_disc(rest: F32, core: Core) -> tuple[tuple[slice, slice], F32]:
     """The disc around a core: where it lies, and its light above what is around it, the same all
     around.
@@ -161,15 +181,6 @@ def halo_disc(rest: F32, core: Core) -> tuple[tuple[slice, slice], F32]:
     half = max(edge // 2, 1)
     light[:half] = np.median(light[half : edge + 1])
     light[edge + 3 :] = 0
-    reach = int(core.halo_px + 4 * _RING_PX)
-    y0, x0 = max(int(core.y) - reach, 0), max(int(core.x) - reach, 0)
-    box = (
-        slice(y0, min(int(core.y) + reach + 1, rest.shape[0])),
-        slice(x0, min(int(core.x) + reach + 1, rest.shape[1])),
-    )
-    away = np.hypot(
-        np.arange(box[1].start, box[1].stop) - core.x,
-        (np.arange(box[0].start, box[0].stop) - core.y)[:, None],
-    )
+    box, away = around(rest.shape, core, int(core.halo_px + 4 * _RING_PX))
     radius = (np.arange(len(light)) + 0.5) * _RING_PX
     return box, np.interp(away, radius, light).astype(np.float32)

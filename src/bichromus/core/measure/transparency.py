@@ -39,18 +39,24 @@ def transparency(reference: SubMeasure, m: SubMeasure) -> float | None:
     """
     if m is reference:
         return 1.0
-    best: F64 | None = None
-    # a telescope that has crossed the meridian sees all upside down
-    for x, y in (m.places, _half_turn(m.places)):
-        for dx, dy in _shifts(reference.places, (x, y)):
-            found = _ratios(reference, x - dx, y - dy, m.flux)
-            if found is not None and (best is None or len(found) > len(best)):
-                best = found
-            if best is not None and len(best) > _MOST_OF * len(m.flux):
-                return float(np.exp(np.median(best[:STARS])))
+    best = max(_found(reference, m), key=len, default=None)
     if best is not None:
         return float(np.exp(np.median(best[:STARS])))
     return 0.0 if m.stars < _HARDLY_ANY * reference.stars else None
+
+
+def _found(reference: SubMeasure, m: SubMeasure) -> Iterator[F64]:
+    """Ratios of pairs that chance does not explain, of shift after shift; no more where one brings
+    most of the peaks together.
+    """
+    # a telescope that has crossed the meridian sees all upside down
+    for x, y in (m.places, _half_turn(m.places)):
+        for dx, dy in _shifts(reference.places, (x, y)):
+            ratios = _ratios(reference, x - dx, y - dy, m.flux)
+            if ratios is not None:
+                yield ratios
+                if len(ratios) > _MOST_OF * len(m.flux):
+                    return
 
 
 def _half_turn(places: Places) -> Places:
