@@ -67,8 +67,13 @@ def test_versions_hang_are_compared_named_continued_and_taken_off(
         qtbot.keyClick(room, Qt.Key.Key_Space)
     assert wall.picks == [h.name for h in hung]
     assert "without S2" in step.pair_fold.words.text()
+    window.session.blend.set_settings("stars", stars={"source": "none"})  # theirs are put away
+    qtbot.waitUntil(lambda: not window.session.jobs.busy and not window.session.previews.busy)
     qtbot.keyClick(room, Qt.Key.Key_Return)
     assert step.stage.currentIndex() == PAIR
+    qtbot.waitUntil(
+        lambda: set(pair._as_kept) == {0, 1} and not any(pair._as_kept.values()), timeout=120_000
+    )
     qtbot.waitUntil(lambda: set(pair._pixels) == {0, 1}, timeout=120_000)
     one, two = pair._pixels[0], pair._pixels[1]
     assert one.shape == two.shape

@@ -48,6 +48,7 @@ class Bridge(QObject):
     version_kept = pyqtSignal(str)
     version_wall = pyqtSignal(str, object)
     version_rendered = pyqtSignal(object, object)
+    versions_ready = pyqtSignal()
     job = pyqtSignal(object)
     idle = pyqtSignal()
     cancelled = pyqtSignal(str)
@@ -107,6 +108,7 @@ def _sources(session: Session) -> dict[str, SignalInstance]:
         "version_kept": session.versions.kept,
         "version_wall": session.versions.wall,
         "version_rendered": session.versions.rendered,
+        "versions_ready": session.versions.ready,
         "job": session.jobs.reported,
         "idle": session.jobs.idle,
         "cancelled": session.jobs.cancelled,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import datetime as dt
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from psygnal import Signal
@@ -12,14 +12,17 @@ from psygnal import Signal
 from ...core.blend import predict_noise
 from ...core.model.channel import channel_order
 from ...core.model.errors import BichromusError, InputError, UnsupportedData
+from ...core.model.progress import Progress
 from ...core.model.recipe import Recipe
 from ...core.model.settings import Finish
 from ...core.numerics.sampling import View, whole_view
 from ..blend.controller import BlendController, BlendSnapshot, make_recipe
 from ..blend.evidence import Evidence
+from ..layers.build import make_layers
+from ..layers.layers import wanted_layers
 from ..project.context import ProjectContext
 from ..project.state import ProjectState, VersionChannel, VersionState
-from ..viewing.renderer import RGB8
+from ..viewing.renderer import RGB8, ChannelRenderer
 from . import commands
 from .compare import Comparison, changed_channels, compare, full_share
 from .files import LONGEST_PX, VersionFiles
@@ -52,17 +55,20 @@ class VersionAnswer:
 
 class VersionsController:
     """``kept`` tells the name of a new version, ``wall`` carries a recipe's name and its small
-    picture, ``rendered`` the answer to a request.
+    picture, ``rendered`` the answer to a request; ``ready`` says that versions can be rendered
+    which were shown as kept so far.
     """
 
     kept = Signal(str)
     wall = Signal(str, object)
     rendered = Signal(VersionRequest, object)
+    ready = Signal()
 
     def __init__(self, context: ProjectContext, blend: BlendController) -> None:
         self._context, self._blend = context, blend
         self.files = VersionFiles(context.document.folder / FOLDER)
         self._keeping = 0
+        self._renderers: dict[str, ChannelRenderer] = {}
 
     @property
     def state(self) -> ProjectState:
@@ -144,6 +150,40 @@ class VersionsController:
         """Two versions in words and figures. Raises UnreadableFile, InputError."""
         return compare(one, two, *(self.files.recipe(v.recipe) for v in (one, two)))
 
+    def prepare(self, versions: Sequence[VersionState]) -> None:
+        """Make what versions need beside the channels, stars and starless layers, in a job; only
+        these are held.
+        """
+        channels = self._blend.snapshot.channels
+        wanted = {
+            v.recipe: self._renderers[v.recipe]
+            for v in versions
+            if v.recipe in self._renderers and self._renderers[v.recipe].channels is channels
+        }
+        self._renderers = wanted
+        missing = [
+            v for v in versions if v.recipe not in wanted and not changed_channels(v, channels)
+        ]
+        if not missing:
+            return
+
+        def work(progress: Progress) -> dict[str, ChannelRenderer]:
+            document, made = self._context.document, {}
+            for number, version in enumerate(missing):
+                part = progress.part(number / len(missing), (number + 1) / len(missing))
+                settings = self.files.recipe(version.recipe).settings
+                elsewhere = document.saved.preparation.layers
+                layers = wanted_layers(channels, settings, settings.used(), elsewhere)
+                whole = make_layers(document.store, layers, channels, progress=part)
+                made[version.recipe] = ChannelRenderer(channels, whole)
+            return made
+
+        def finish(made: dict[str, ChannelRenderer]) -> None:
+            self._renderers = {**self._renderers, **made}
+            self.ready.emit()
+
+        self._context.jobs.submit("stars of the versions", work, finish)
+
     def request_wall(self, recipe: str) -> None:
         """A small picture, by ``wall``."""
 
@@ -161,7 +201,10 @@ class VersionsController:
         def work() -> None:
             version = self.state.version(request.name)
             if version is not None:
-                answer = view_of(self._blend.snapshot, self.files, version, request)
+                now = self._blend.snapshot
+                own = self._renderers.get(version.recipe)
+                renderer = own if own and own.channels is now.channels else now.renderer
+                answer = view_of(renderer, self.files, version, request)
                 self.rendered.emit(request, answer)
 
         self._context.previews.request(f"version {request.place}", work)
@@ -211,16 +254,19 @@ def made_version(
 
 
 def view_of(
-    now: BlendSnapshot, files: VersionFiles, version: VersionState, request: VersionRequest
+    renderer: ChannelRenderer | None,
+    files: VersionFiles,
+    version: VersionState,
+    request: VersionRequest,
 ) -> VersionAnswer:
     """The picture that answers a request: rendered where its channels and layers are as they were,
     else from the picture that was kept. Raises UnreadableFile, InputError.
     """
-    if now.renderer is not None and not changed_channels(version, now.channels):
+    if renderer is not None and not changed_channels(version, renderer.channels):
         recipe = files.recipe(version.recipe)
         if request.finish is not None:
             settings = recipe.settings.model_copy(update={"finish": request.finish})
             recipe = recipe.model_copy(update={"settings": settings})
         with contextlib.suppress(UnsupportedData):  # its star layers are not there now
-            return VersionAnswer(now.renderer.blend(recipe, request.view), False)
+            return VersionAnswer(renderer.blend(recipe, request.view), False)
     return VersionAnswer(files.seen(version.recipe, version.size, request.view), True)

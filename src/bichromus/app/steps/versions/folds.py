@@ -9,8 +9,8 @@ from ....workspace.project.state import VersionState
 from ....workspace.versions.compare import Comparison
 from ....workspace.versions.files import LONGEST_PX
 from ...widgets.choice import ChoiceBox
-from ...widgets.fold import Figures, Fold, button, label
-from ...widgets.text import clock_text, snr_text
+from ...widgets.fold import Figures, Fold, button, label, set_role
+from ...widgets.text import clock_text
 from .pair import WAYS
 from .words import when_text
 
@@ -66,11 +66,9 @@ class VersionFold(Fold):
         if not self.name.hasFocus():
             self.name.setText(version.name)
         self.note_box.show_text(version.note)
-        rows = [("kept", "", when_text(version.made), "")]
-        for name, channel in version.channels.items():
-            tip = f"{name}: hours of data, and SNR when it was kept"
-            rows.append((name, clock_text(channel.hours), f"SNR {snr_text(channel.snr)}", tip))
-        self.rows.show_rows(rows)
+        hours = clock_text(version.hours) if version.hours else "not known"
+        tip = "Hours of all its channels; the cards of the channels tell their SNR then"
+        self.rows.show_rows([("kept", "", when_text(version.made), ""), ("data", "", hours, tip)])
         self.stale.setVisible(bool(changed))
         self.stale.setText(
             f"{', '.join(changed)} changed since: it is shown as it was kept, "
@@ -137,11 +135,15 @@ class PairFold(Fold):
         self.words.setVisible(found is not None)
         self.rows.setVisible(found is not None)
         if found is not None:
-            lines = [f"• {w}" for w in found.words] or ["Nothing differs."]
-            self.words.setText(f"From 1 ({picks[0]}) to 2 ({picks[1]}):\n" + "\n".join(lines))
+            lines = [f"• {w}" for w in found.words]
+            self.words.setText(
+                "\n".join(["From 1 to 2:", *lines] if lines else ["Nothing differs."])
+            )
             self.rows.show_rows(
                 [("", "1", "2", ""), *((r.what, r.one, r.two, "") for r in found.rows)]
             )
+            for _, first, _ in self.rows.rows:
+                set_role(first, "figure")  # both count alike
         self.open.setVisible(not large and bool(picks))
         self.open.setText("Compare" if len(picks) > 1 else "Look at it")
         self.back.setVisible(large)

@@ -53,6 +53,7 @@ class VersionsStep(Step):
         bridge.version_kept.connect(self._kept)
         bridge.version_wall.connect(wall.put)
         bridge.version_rendered.connect(pair.show_answer)
+        bridge.versions_ready.connect(pair.ask)
         self.stage.keep_wanted.connect(versions.keep)
         wall.wanted.connect(versions.request_wall)
         wall.looked_at.connect(self._look_at)
@@ -114,6 +115,7 @@ class VersionsStep(Step):
         self.stage.setCurrentIndex(PAIR)
         self.stage.pair.show_pair(tuple(v.name for v in picked), (height, width), finish)
         self.stage.pair.setFocus()
+        self.session.versions.prepare(picked)
         self._show_picks()
 
     def back_to_wall(self) -> None:

@@ -15,7 +15,7 @@ from ...widgets.paint import fill_rect, image_of
 
 _WIDEST: Final = 380  # px of a place on the wall
 _MARGIN, _GAP = 34, 30
-_WORDS: Final = 84  # px under a picture for its words
+_WORDS: Final = 104  # px under a picture for its words
 _RATIO: Final = 0.70  # height of a picture's place over its width
 _MAT: Final = 5
 

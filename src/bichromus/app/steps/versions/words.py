@@ -30,11 +30,10 @@ def hung(
     out = []
     before: VersionState | None = None
     for version in versions:
-        lines = [_step(before, version, recipes), f"{when_text(version.made)}   {_data(version)}"]
         changed = stale.get(version.name, [])
-        if changed:
-            lines[1] = f"{', '.join(changed)} changed since: shown as kept"
-        lines.append(version.note)
+        when = f"{when_text(version.made)}   {_data(version)}"
+        kept = f"{', '.join(changed)} changed since: shown as kept" if changed else when
+        lines = [*_step(before, version, recipes), kept, version.note]
         out.append(
             Hung(
                 version.name,
@@ -51,11 +50,13 @@ def _data(version: VersionState) -> str:
     return f"{clock_text(version.hours)} of data" if version.hours else ""
 
 
-def _step(before: VersionState | None, now: VersionState, recipes: dict[str, Recipe]) -> str:
-    if before is None or before.recipe not in recipes or now.recipe not in recipes:
-        return "the first" if before is None else ""
+def _step(before: VersionState | None, now: VersionState, recipes: dict[str, Recipe]) -> list[str]:
+    """What differs from the one before, a line each."""
+    if before is None:
+        return ["the first"]
+    if before.recipe not in recipes or now.recipe not in recipes:
+        return []
     found = differences(recipes[before.recipe], recipes[now.recipe])
-    if not found:
-        return "as the one before"
-    more = f", {len(found) - _TOLD} more" if len(found) > _TOLD else ""
-    return "; ".join(found[:_TOLD]) + more
+    more = len(found) - _TOLD
+    lines = found[:_TOLD] or ["as the one before"]
+    return [*lines[:-1], f"{lines[-1]}, {more} more"] if more > 0 else lines
