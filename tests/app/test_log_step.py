@@ -365,7 +365,7 @@ def test_a_station_is_exported_and_taken_in_elsewhere(
     other = Session(tmp_path / "other.bichromus", "Other")
     other.follow()
     for _ in range(2):
-        other.log.take_contribution(folder, lambda _stacks: None)
+        other.handover.take(folder)
         qtbot.waitUntil(
             lambda: not other.jobs.busy and other.log.snapshot.hours == {"Ha": pytest.approx(0.75)},
             timeout=120_000,

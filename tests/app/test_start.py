@@ -74,8 +74,8 @@ def test_a_gesture_in_hand_counts_when_the_window_closes(
     window = application.open("new")
     window.go("publish")
     publish = window.step_named("publish")
-    publish.stem.setFocus()  # type: ignore[attr-defined]
-    publish.stem.setText("my picture")  # type: ignore[attr-defined]
+    publish.where.stem.setFocus()  # type: ignore[attr-defined]
+    publish.where.stem.setText("my picture")  # type: ignore[attr-defined]
     folder = window.session.document.folder
     window.session.blend.show_settings(stretch={"strength": 9.0})
     window.close()

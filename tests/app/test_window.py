@@ -10,7 +10,15 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QMimeData, QPoint, QPointF, Qt, QUrl
 from PyQt6.QtGui import QDropEvent, QGuiApplication, QWheelEvent
-from PyQt6.QtWidgets import QAbstractButton, QApplication, QComboBox, QLabel, QLineEdit, QWidget
+from PyQt6.QtWidgets import (
+    QAbstractButton,
+    QApplication,
+    QComboBox,
+    QLabel,
+    QLineEdit,
+    QMessageBox,
+    QWidget,
+)
 from pytestqt.qtbot import QtBot
 from scipy.stats import spearmanr
 
@@ -106,7 +114,7 @@ def test_a_channel_alone_while_its_key_is_held(qtbot: QtBot, window: Window) -> 
     assert "no L" in window.status_bar.sentence.text
     qtbot.keyRelease(window.canvas, Qt.Key.Key_L)
     window.go("publish")
-    stem = publish_of(window).stem
+    stem = publish_of(window).where.stem
     stem.setFocus()
     qtbot.keyClicks(stem, "HOS")
     assert window.canvas.alone is None
@@ -314,30 +322,47 @@ def test_channels_are_looked_at_and_taken_from_either_origin(qtbot: QtBot, windo
     assert step.selected == step.sheet.row.items[7].id
 
 
-def test_publishing_from_the_window(qtbot: QtBot, window: Window, tmp_path: Path) -> None:
+def test_publishing_from_the_window(
+    qtbot: QtBot, window: Window, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     window.go("publish")
     step = publish_of(window)
     out = tmp_path / "out"
     out.mkdir()
     step.set_folder(str(out))
-    step.boxes["png16"].click()
+    step.picture.boxes["png16"].click()
     assert window.session.state.publish.formats == ("tiff16", "png16", "jpeg")
     press(qtbot, window.canvas, Qt.Key.Key_E, Qt.KeyboardModifier.ControlModifier)
-    qtbot.waitUntil(lambda: "Written" in step.outcome.text(), timeout=120_000)
+    qtbot.waitUntil(lambda: "Written" in step.where.outcome.text(), timeout=120_000)
     assert read_picture(out / "Weaverbird Nebula.tiff").shape == (428, 640)
     assert step.status() == ("full", 0)
+    asked: list[str] = []
+    answers = iter((QMessageBox.StandardButton.No, QMessageBox.StandardButton.Yes))
+
+    def ask(_parent: object, _title: str, words: str) -> QMessageBox.StandardButton:
+        asked.append(words)
+        return next(answers)
+
+    monkeypatch.setattr(QMessageBox, "question", ask)
+    before = (out / "Weaverbird Nebula.tiff").stat().st_mtime_ns
     step.publish()
-    qtbot.waitUntil(window.sheets.errors.isVisible, timeout=120_000)
-    assert "exists already" in window.sheets.errors.text
-    press(qtbot, window.sheets.errors, Qt.Key.Key_Escape)
-    assert not window.sheets.errors.isVisible()
+    assert "6 of these files exist" in asked[0]
+    assert (out / "Weaverbird Nebula.tiff").stat().st_mtime_ns == before
+    step.picture.sizes[1280].click()  # type: ignore[attr-defined]
+    step.picture.caption.click()
+    qtbot.waitUntil(lambda: step.stage.pixels is not None, timeout=120_000)
+    step.publish()
+    qtbot.waitUntil(
+        lambda: (out / "Weaverbird Nebula 1280.jpg").exists() and not window.session.jobs.busy,
+        timeout=120_000,
+    )
     step.set_folder(str(tmp_path / "none"))
     step.publish()
     assert "folder does not exist" in window.sheets.errors.text
     step.copy_summary()
     clipboard = QGuiApplication.clipboard()
     assert clipboard is not None
-    assert "| O3 (oxygen-3) |" in clipboard.text()
+    assert "| O3 | 108 × 300 s | 9 h |" in clipboard.text()
 
 
 def test_why_keys_search_and_the_three_lights(qtbot: QtBot, window: Window) -> None:

@@ -6,23 +6,35 @@ from __future__ import annotations
 
 import errno
 import gzip
+import io
 import json
 import os
 from pathlib import Path
 from typing import Any
+from xml.etree import ElementTree
 
 import cv2
 import numpy as np
 import pytest
 import tifffile
 from astropy.io import fits
-from PIL import Image
+from PIL import Image, ImageCms
 
-from bichromus.core.files import FORMATS, atomic, format_of, read_picture, write_fits, write_picture
+from bichromus.core.files import (
+    FORMATS,
+    atomic,
+    fill_picture,
+    format_of,
+    read_picture,
+    write_fits,
+    write_picture,
+)
 from bichromus.core.files import atomic as _atomic
 from bichromus.core.files.atomic import check_output
 from bichromus.core.files.fits_in import raw_rows
 from bichromus.core.files.headers import map_header
+from bichromus.core.files.names import safe_name
+from bichromus.core.files.profiles import profile_of
 from bichromus.core.model.channel import filter_name
 from bichromus.core.model.errors import (
     InputError,
@@ -31,7 +43,9 @@ from bichromus.core.model.errors import (
     UnsupportedData,
     WriteFailed,
 )
+from bichromus.core.model.imprint import Imprint
 from bichromus.core.model.planes import Header
+from bichromus.core.numerics.spaces import SRGB, WIDE, Space
 
 H, W = 40, 56
 PLANE = np.random.default_rng(1).integers(1, 250, (H, W)).astype(np.float64)
@@ -350,33 +364,86 @@ def bands(dtype: str) -> Any:
 
 
 @pytest.mark.parametrize("format_id", FORMATS)
-def test_every_format_out_comes_back_with_profile_and_recipe(
+def test_every_format_out_comes_back_with_profile_recipe_and_words(
     tmp_path: Path, format_id: str
 ) -> None:
     fmt = FORMATS[format_id]
-    whole, parts = bands(fmt.dtype)
-    path = tmp_path / f"out{fmt.suffix}"
+    whole, _ = bands(fmt.dtype)
     recipe = {"made": "ünïcode", "shape": [1, 2]}
-    write_picture(path, fmt, parts, (H, W), recipe, quality=98)
-    assert json.loads((tmp_path / f"out{fmt.suffix}.json").read_text()) == recipe
+    said = Imprint("Weaverbird & more", "Ha in the <east>, " * 9, ("Ridge", "Bälcony"), "all mine")
+    path, again = tmp_path / f"out{fmt.suffix}", tmp_path / f"again{fmt.suffix}"
+    for file in (path, again):
+        fill_picture(file, fmt, bands(fmt.dtype)[1], (H, W), recipe, None, 98, said, WIDE)
+    assert path.read_bytes() == again.read_bytes()
     assert format_of(path).suffix == fmt.suffix
+    if fmt.id == "fits32":
+        with fits.open(path) as opened:
+            header = opened[0].header
+            assert any("P3" in line for line in header["HISTORY"])
+            assert header["AUTHOR"] == "Ridge; B?lcony"
+            assert header["RIGHTS"] == "all mine"
+            assert "".join(header["COMMENT"]).startswith("Ha in the <east>, Ha in")
+    else:
+        packet, profile = embedded(path)
+        assert profile == profile_of(WIDE)
+        root = ElementTree.fromstring(packet.decode().partition("?>")[2].rpartition("<?")[0])
+        words = {e.tag.rpartition("}")[2]: "".join(e.itertext()) for e in root.iter()}
+        assert words["title"] == said.title
+        assert words["description"] == said.description
+        assert words["creator"] == "RidgeBälcony"
+        assert words["rights"] == "all mine"
+        assert json.loads(words["recipe"]) == recipe
     if fmt.id == "jpeg":
         with Image.open(path) as image:
             assert np.abs(np.asarray(image).astype(int) - whole).mean() < 12
-            assert image.info["icc_profile"]
-            assert "ünïcode" in image.info["comment"].decode()
+            assert image.getexif()[315].encode("latin-1").decode() == "Ridge; Bälcony"
         return
     back = np.moveaxis(read_picture(path).data, 0, -1)
     np.testing.assert_array_equal(back, whole.astype(np.float32))
-    if fmt.id.startswith("tiff"):
+
+
+def embedded(path: Path) -> tuple[bytes, bytes]:
+    """The XMP packet and the profile of a file."""
+    if path.suffix == ".tiff":
         with tifffile.TiffFile(path) as tif:
-            assert tif.pages[0].tags["InterColorProfile"].value  # type: ignore[union-attr]
-    elif fmt.id == "png16":
-        with Image.open(path) as image:
-            assert image.info["icc_profile"]
-            assert json.loads(image.info["Recipe"]) == recipe
-    else:
-        assert any("sRGB" in line for line in read_picture(path).header.history)
+            tags = tif.pages[0].tags  # type: ignore[union-attr]
+            assert tags["Artist"].value == "Ridge; Bälcony"
+            return bytes(tags["XMP"].value), bytes(tags["InterColorProfile"].value)
+    with Image.open(path) as image:
+        packet = image.info.get("xmp") or image.info["XML:com.adobe.xmp"]
+        text = packet if isinstance(packet, bytes) else packet.encode()
+        return text, image.info["icc_profile"]
+
+
+@pytest.mark.parametrize("space", [SRGB, WIDE])
+def test_a_profile_means_the_same_to_others(space: Space) -> None:
+    code = np.random.default_rng(3).uniform(0.02, 0.98, (3, 500)).astype(np.float32)
+    ours = space.from_srgb(code)
+    profile = ImageCms.ImageCmsProfile(io.BytesIO(profile_of(space)))
+    image = Image.fromarray(np.rint(ours.T.reshape(20, 25, 3) * 255).astype(np.uint8))
+    theirs = ImageCms.profileToProfile(image, profile, ImageCms.createProfile("sRGB"))
+    assert theirs is not None
+    back = np.asarray(theirs, float).reshape(-1, 3).T / 255
+    assert np.abs(back - code).max() < 0.03
+    assert np.abs(back - code).mean() < 0.003
+    if space is WIDE:
+        assert np.ptp(ours, axis=0).mean() < 0.97 * np.ptp(code, axis=0).mean()
+
+
+@pytest.mark.parametrize(
+    ("text", "name"),
+    [
+        ("Weaverbird Nebula", "Weaverbird Nebula"),
+        ("../../etc/passwd", "-..-etc-passwd"),
+        ("  .hidden\n\x00name. ", "hidden name"),
+        ("a/b\\c:d*e?", "a-b-c-d-e-"),
+        ("\u202eabc", "abc"),
+        ("...", "picture"),
+        ("ü" * 200, "ü" * 80),
+    ],
+)
+def test_what_people_say_becomes_a_safe_name(text: str, name: str) -> None:
+    assert safe_name(text) == name
 
 
 def test_outputs_are_refused_before_anything_is_touched(tmp_path: Path) -> None:

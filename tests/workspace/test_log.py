@@ -270,7 +270,7 @@ def test_a_contribution_travels_and_counts_once(log: LogTable, tmp_path: Path) -
             "outside its folder",
         ),
         ('{"station": "Shed", "stacks": [{"file": "none.fits", "channel": "Ha"}]}', "missing"),
-        ('{"station": "Shed", "version": 2}', "version"),
+        ('{"station": "Shed", "version": 3}', "version"),
     ],
 )
 def test_contributions_at_fault_are_one_sentence(text: str, words: str, tmp_path: Path) -> None:

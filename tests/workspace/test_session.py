@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import threading
 from collections.abc import Iterator
 from pathlib import Path
@@ -20,13 +19,12 @@ from bichromus.core.model.progress import Progress
 from bichromus.core.model.spellings import use_own
 from bichromus.core.numerics.sampling import View, sample
 from bichromus.core.simulate.demo import STACKS
-from bichromus.workspace.blend.publish import OutputFile, output_files, output_shape, summary
 from bichromus.workspace.channels import commands
 from bichromus.workspace.channels.sources import inspect
 from bichromus.workspace.demo.project import prepare_demo
 from bichromus.workspace.library.spellings import learn_filter, own_file, use_person_table
 from bichromus.workspace.project.cache import clear_cache
-from bichromus.workspace.project.state import ProjectState, PublishState
+from bichromus.workspace.project.state import ProjectState
 from bichromus.workspace.project.store import Store
 from bichromus.workspace.session import Session
 from bichromus.workspace.viewing.request import Request
@@ -44,7 +42,7 @@ class Ears:
         self.advice: dict[str, Any] = {}
         self.rendered: list[tuple[Request, np.ndarray]] = []
         self.thumbs: dict[str, np.ndarray] = {}
-        self.published: list[list[Path]] = []
+        self.published: list[object] = []
         self.prepared = 0
         session.errors.connect(lambda e: self.trouble.extend(e))
         session.advice.connect(lambda t, a: self.advice.__setitem__(t, a))
@@ -103,12 +101,8 @@ def test_the_whole_demo_from_files_to_a_recipe(tmp_path: Path, demo_files: dict[
     session.blend.request_thumbnails(80)
     wait(lambda: {"hubble-order", "bicolour", extracted.id} <= set(ears.thumbs))
     assert ears.thumbs["bicolour"].shape == (54, 80, 3)
-    text = summary(session.state, session.channels.snapshot, session.blend.snapshot.recipe)
-    assert (
-        "| O3 (oxygen-3) | pooled, 2 stacks | 108 × 300 s + 60 × 300 s + 52 × 300 s | 18.3 |"
-        in text
-    )
-    assert "Integration: 32.7 h." in text
+    assert "| O3+S2 | 52 × 300 s | 4 h 20 min |" in session.publishing.summary_text("markdown")
+    assert session.publishing.summary().hours == pytest.approx(32.7, abs=0.05)
     session.close()
     # opened again, everything comes from the cache
     session = stepped_session(tmp_path / "p.bichromus")
@@ -170,9 +164,11 @@ def test_a_view_is_the_picture_and_only_the_newest_is_answered(
         session.blend.snapshot.recipe, View(100, 50, 1, 120, 90)
     )
     np.testing.assert_allclose(part.astype(int), whole[50:140, 100:220].astype(int), atol=1)
-    session.publishing.publish([OutputFile(tmp_path / "a.tiff", "tiff16")], overwrite=False)
+    session.publishing.set_publish("formats", formats=("tiff16",), stem="a")
+    (tmp_path / "out").mkdir()
+    session.publishing.publish(tmp_path / "out", overwrite=False)
     wait(lambda: bool(ears.published))
-    written = np.moveaxis(read_picture(tmp_path / "a.tiff").data, 0, -1) / 257
+    written = np.moveaxis(read_picture(tmp_path / "out" / "a.tiff").data, 0, -1) / 257
     assert np.abs(written - whole).max() <= 1.5
     alone = session.blend.snapshot.renderer.alone(
         session.blend.snapshot.recipe, "O3", View(0, 0, 2, 320, 214)
@@ -199,50 +195,6 @@ def test_a_coarse_view_is_the_mean_of_what_it_covers() -> None:
     assert not far.any()
     near = sample(levels, View(10, 10, 0.25, 40, 40))  # enlarged: pixels stay pixels
     np.testing.assert_allclose(near[::4, ::4][:5, :5], base[10:15, 10:15], atol=1e-6)
-
-
-def test_publishing_smaller_and_into_all_formats(
-    trio: tuple[Session, Ears], tmp_path: Path
-) -> None:
-    session, ears = trio
-    session.publishing.set_publish(
-        "size", longest=320, formats=("tiff16", "tiff32", "png16", "jpeg", "fits32")
-    )
-    wanted = output_files(tmp_path, "out", session.state.publish)
-    assert [t.path.name for t in wanted] == [
-        "out.tiff",
-        "out_float.tiff",
-        "out.png",
-        "out.jpg",
-        "out.fits",
-    ]
-    session.publishing.publish(wanted, overwrite=False)
-    wait(lambda: bool(ears.published) or bool(ears.trouble))
-    assert ears.trouble == []
-    assert read_picture(tmp_path / "out.png").shape == (214, 320)
-    assert (
-        read_picture(tmp_path / "out.fits").header.wcs == ()
-    )  # made smaller: the coordinates no longer fit
-    session.publishing.set_publish("size", longest=None)
-    session.publishing.publish([OutputFile(tmp_path / "whole.fits", "fits32")], overwrite=False)
-    wait(lambda: len(ears.published) == 2)
-    assert ("CRVAL1", 171.0) in read_picture(tmp_path / "whole.fits").header.wcs
-    # cancelled in the middle, nothing half-written stays
-    session.jobs.reported.connect(
-        lambda r: session.jobs.cancel() if "writing never" in r.text else None
-    )
-    session.publishing.publish([OutputFile(tmp_path / "never.tiff", "tiff16")], overwrite=False)
-    wait(lambda: not session.jobs.busy)
-    assert not list(tmp_path.glob("*never*"))
-    made = json.loads((tmp_path / "out.png.json").read_text())
-    assert made["format"] == "bichromus-recipe"
-    before = (tmp_path / "out.png").read_bytes()
-    session.publishing.publish(wanted, overwrite=False)
-    wait(lambda: bool(ears.trouble))
-    assert "exists already" in ears.trouble[0].sentence()
-    assert (tmp_path / "out.png").read_bytes() == before
-    assert output_shape((100, 50), 4000) == (100, 50)
-    assert PublishState().longest is None
 
 
 def test_what_cannot_be_opened_is_told_and_the_rest_is_kept(

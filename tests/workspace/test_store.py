@@ -142,7 +142,7 @@ def test_a_project_of_format_3_opens_with_its_whole_history_and_a_backup(tmp_pat
     assert len(log.runs()) == 2
     # all of the history is there, and goes with the log
     assert document.redo() == "size"
-    assert document.state.publish.longest == 1600
+    assert document.state.publish.sizes == (1600,)
     labels = []
     while (label := document.undo()) is not None:
         labels.append(label)

@@ -6,6 +6,7 @@ import json
 from collections.abc import Iterator
 from pathlib import Path
 
+import cv2
 import numpy as np
 import pytest
 from PIL import Image
@@ -17,8 +18,10 @@ from bichromus.core.numerics.sampling import View, whole_view
 from bichromus.workspace.channels.commands import set_gradient
 from bichromus.workspace.session import Session
 from bichromus.workspace.versions.compare import changed_channels
-from bichromus.workspace.versions.controller import VersionAnswer, VersionRequest
 from bichromus.workspace.versions.files import VersionFiles
+from bichromus.workspace.versions.making import unfit
+from bichromus.workspace.versions.rendering import VersionAnswer, VersionRequest
+from bichromus.workspace.versions.variation import part_named, parts_of
 from stepped import stepped_session
 from waiting import wait
 
@@ -27,10 +30,13 @@ from waiting import wait
 def kept(
     tmp_path_factory: pytest.TempPathFactory, demo_files: dict[str, Path]
 ) -> Iterator[Session]:
-    """A project of three lines with two versions: the palette, and a bicolour without S2."""
+    """A project of three lines, Ha and O3 of two stations, with two versions: the palette, and a bicolour
+    without S2.
+    """
     folder = tmp_path_factory.mktemp("versions") / "p.bichromus"
     session = stepped_session(folder, "p")
-    session.channels.open_files([demo_files[f"Ridge_{n}"] for n in ("Ha", "O3", "S2")])
+    names = ("Ridge_Ha", "Ridge_O3", "Ridge_S2", "Balcony_Ha_O3")
+    session.channels.open_files([demo_files[n] for n in names])
     settled(session)
     session.versions.keep_as("palette", "the first")
     session.blend.set_mapping("bicolour-shared")
@@ -128,7 +134,7 @@ def test_versions_are_renamed_starred_deleted_and_brought_back(kept: Session) ->
     assert kept.state == before
 
 
-def test_a_version_is_rendered_again_and_shown_as_kept_once_its_channels_changed(
+def test_a_version_is_rendered_of_the_channels_it_stands_on_and_shown_as_kept_without(
     kept: Session,
 ) -> None:
     shared = kept.state.versions[1]
@@ -142,8 +148,20 @@ def test_a_version_is_rendered_again_and_shown_as_kept_once_its_channels_changed
     kept.do(set_gradient("Ha", 2))
     settled(kept)
     assert changed_channels(shared, kept.blend.snapshot.channels) == ["Ha"]
+    kept.versions.prepare([shared])
+    settled(kept)
+    with_old = answer(kept, "shared", whole)
+    assert not with_old.as_kept
+    np.testing.assert_array_equal(with_old.pixels, fresh.pixels)
+    old = kept.document.store.cache / shared.channels["Ha"].key
+    old.rename(old.with_name("away"))
+    kept.versions.prepare([])
     stored = answer(kept, "shared", whole)
     assert stored.as_kept
+    assert not kept.versions.held(shared)
+    with pytest.raises(InputError, match="cannot be rendered in full"):
+        kept.versions.rendered_by(shared)
+    old.with_name("away").rename(old)
     off = np.abs(stored.pixels.astype(float) - fresh.pixels)
     assert np.median(off) < 3  # a smaller picture of it, as JPEG
     part = View(40.0, 30.0, 0.5, 200, 160)
@@ -175,6 +193,78 @@ def test_a_version_is_continued_and_that_is_undone(kept: Session) -> None:
     (kept.versions.files.folder / "away").rename(
         kept.versions.files.folder / f"{kept.state.versions[0].recipe}.json"
     )
+
+
+def test_the_same_picture_without_a_contributor_is_one_gesture(kept: Session) -> None:
+    before, paired = kept.state, []
+    kept.versions.paired.connect(lambda one, two: paired.append((one, two)))
+    parts = parts_of(kept.channels.snapshot, kept.state.preparation)
+    assert [(p.name, p.channels) for p in parts] == [
+        ("Balcony", ("Ha", "O3"))
+    ]  # Ridge alone has S2
+    with pytest.raises(InputError, match="cannot do without Ridge"):
+        part_named(kept.channels.snapshot, kept.state.preparation, "Ridge")
+    kept.versions.keep_without("Balcony")
+    wait(lambda: bool(paired))
+    whole, less = (kept.state.version(n) for n in paired[0])
+    assert whole is not None
+    assert less is not None
+    assert less.name == "Bicolour, shared green, without Balcony"
+    assert whole.channels["Ha"].key != less.channels["Ha"].key
+    assert (less.channels["O3"].hours or 0) < (whole.channels["O3"].hours or 0)
+    assert any("O3 −" in w for w in kept.versions.compare(whole, less).words)
+    assert kept.state.preparation == before.preparation  # the project itself goes on with all
+    assert kept.versions.held(less)
+    while kept.state != before:
+        kept.document.undo()
+    settled(kept)
+
+
+def test_a_picture_from_elsewhere_hangs_where_its_stars_lie(kept: Session, tmp_path: Path) -> None:
+    renderer, recipe = kept.blend.snapshot.renderer, kept.blend.snapshot.recipe
+    assert renderer is not None
+    assert recipe is not None
+    height, width = renderer.shape
+    ours = renderer.blend(recipe, whole_view((height, width), width))
+    small = cv2.resize(np.rot90(ours)[:, ::-1], None, fx=0.8, fy=0.8, interpolation=cv2.INTER_AREA)
+    path, words = tmp_path / "last year.jpg", tmp_path / "words.jpg"
+    Image.fromarray(np.ascontiguousarray(small)).save(path, quality=88)
+    words.write_text("none")
+    heard: list[BichromusError] = []
+    kept.errors.connect(heard.extend)
+    kept.versions.bring([words, path])
+    settled(kept)
+    assert len(heard) == 1
+    assert "words.jpg" in heard[0].sentence()
+    laid = kept.state.version("last year")
+    assert laid is not None
+    assert laid.laid is not None
+    assert laid.laid.mirrored
+    assert laid.laid.rms_px < 1
+    view = View(40.0, 30.0, 1.0, width - 80, height - 60)
+    off = np.abs(answer(kept, "last year", view).pixels.astype(float) - ours[30:-30, 40:-40])
+    assert np.median(off) < 6
+    assert off.mean() < 12
+    assert kept.versions.compare(kept.state.versions[0], laid).words[0].startswith("2 is a picture")
+    before = kept.state.blend
+    kept.versions.continue_with("last year")
+    assert kept.state.blend == before
+    kept.document.undo()
+    kept.errors.disconnect(heard.extend)
+
+
+def test_what_of_a_recipe_does_not_fit_is_said(kept: Session) -> None:
+    shared = kept.versions.files.recipe(kept.state.versions[1].recipe)
+    palette = kept.versions.files.recipe(kept.state.versions[0].recipe)
+    assert unfit(palette, palette) == []
+    assert unfit(palette, shared)[0].startswith("Hubble palette, S-H-O needs")
+    finish = shared.settings.finish.model_copy(update={"crop": (0, 0, 50, 50)})
+    cut = shared.model_copy(
+        update={"settings": shared.settings.model_copy(update={"finish": finish})}
+    )
+    other = {n: c.model_copy(update={"shape": (90, 90)}) for n, c in shared.channels.items()}
+    figures = shared.figures.model_copy(update={"channels": other})
+    assert "crop" in unfit(cut.model_copy(update={"figures": figures}), shared)[0]
 
 
 def test_versions_on_the_command_line(
@@ -226,4 +316,19 @@ def test_a_recipe_is_kept_and_brought_in_without_the_window(
     assert run(["versions", project, "keep", "mine"]) == 2
     capsys.readouterr()
     assert run(["versions", project, "list", "--json"]) == 0
-    assert [v["name"] for v in json.loads(capsys.readouterr().out)] == ["mine", "a partner's"]
+    told = json.loads(capsys.readouterr().out)
+    assert [(v["name"], v["stale"]) for v in told] == [("mine", False), ("a partner's", False)]
+    picture = tmp_path / "theirs.png"
+    assert run(["versions", project, "show", "mine", "--out", str(picture), "--json"]) == 0
+    capsys.readouterr()
+    assert run(["versions", project, "import", str(picture), "--name", "old", "--json"]) == 0
+    told = json.loads(capsys.readouterr().out)
+    assert (told["name"], told["mirrored"]) == ("old", False)
+    assert told["scale"] == pytest.approx(1, abs=1e-3)
+    assert told["rms_px"] < 0.5
+    assert run(["versions", project, "export", "old", "--out", str(tmp_path / "o.json")]) == 2
+    assert "has no recipe" in capsys.readouterr().err
+    assert (
+        run(["versions", project, "show", "old", "--out", str(tmp_path / "o.jpg"), "--json"]) == 0
+    )
+    assert json.loads(capsys.readouterr().out)["size"] == [640, 428]

@@ -44,7 +44,11 @@ class Bridge(QObject):
     year = pyqtSignal(list)
     rendered = pyqtSignal(object, object)
     thumbnail = pyqtSignal(str, object)
-    published = pyqtSignal(list)
+    published = pyqtSignal(object)
+    laid_out = pyqtSignal(object)
+    previewed = pyqtSignal(object, object)
+    handed_over = pyqtSignal(list)
+    version_paired = pyqtSignal(str, str)
     version_kept = pyqtSignal(str)
     version_wall = pyqtSignal(str, object)
     version_rendered = pyqtSignal(object, object)
@@ -105,6 +109,10 @@ def _sources(session: Session) -> dict[str, SignalInstance]:
         "rendered": session.blend.rendered,
         "thumbnail": session.blend.thumbnail,
         "published": session.publishing.published,
+        "laid_out": session.publishing.laid_out,
+        "previewed": session.publishing.previewed,
+        "handed_over": session.handover.written,
+        "version_paired": session.versions.paired,
         "version_kept": session.versions.kept,
         "version_wall": session.versions.wall,
         "version_rendered": session.versions.rendered,

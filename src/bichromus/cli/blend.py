@@ -14,8 +14,15 @@ from ..core.blend.compose import compose
 from ..core.blend.inputs import green_by_loudness, kept_stars, puts_stars_back
 from ..core.blend.pixels import Clipped
 from ..core.blend.render import Renderer
-from ..core.files import FORMATS, blend_header, format_of, read_fits_header, write_picture
-from ..core.files.atomic import check_output, write_text
+from ..core.files import (
+    FORMATS,
+    blend_header,
+    format_of,
+    read_fits_header,
+    recipe_beside,
+    write_picture,
+)
+from ..core.files.atomic import atomic, check_output, write_text
 from ..core.model.channel import COLOURS
 from ..core.model.errors import InputError
 from ..core.model.planes import Header
@@ -23,7 +30,7 @@ from ..core.model.progress import Progress
 from ..core.model.recipe import Recipe, load_recipe
 from ..core.model.settings import BlendSettings
 from .blend_options import add_options, blend_settings
-from .blend_planes import BlendPlanes, known_renderer, read_planes
+from .blend_planes import BlendPlanes, known_renderer, read_planes, tells_of
 from .common import add_common, done, named_file, print_json, table, terminal_progress
 
 
@@ -48,6 +55,7 @@ def run(options: argparse.Namespace) -> None:
     files = dict(named_file(item) for item in options.channel)
     inputs = [*files.values(), *(named_file(item)[1] for item in options.stars)]
     out = check_output(Path(options.out), options.overwrite, inputs)
+    check_output(recipe_beside(out), options.overwrite)
     chosen = format_of(out)
     if options.float and chosen.id == "tiff16":
         chosen = FORMATS["tiff32"]
@@ -62,7 +70,11 @@ def run(options: argparse.Namespace) -> None:
     first = blend_header(planes.channels[name].header if planes else read_fits_header(file))
     if renderer.placement(recipe) is not None:
         first = Header()  # cut or turned, it no longer lies where its stacks say
-    write_picture(out, chosen, bands, shape, recipe.model_dump(), options.overwrite, inputs, first)
+    with atomic(recipe_beside(out), options.overwrite) as beside:  # both, or none of them
+        beside.write_text(recipe.dump(), "utf-8")
+        write_picture(
+            out, chosen, bands, shape, recipe.model_dump(), options.overwrite, inputs, first
+        )
     if options.save_recipe:
         write_text(Path(options.save_recipe), recipe.dump(), options.overwrite)
     done()
@@ -84,7 +96,10 @@ def _made(
         if known is not None:
             return compose(settings, given.figures, made_by), known, None
     planes = read_planes(options.channel, options.stars, options.split, progress.part(0, 0.6))
-    recipe = compose(settings, planes.measure(settings, progress.part(0.6, 1)), made_by)
+    figures = planes.measure(settings, progress.part(0.6, 1))
+    if given is not None and settings.same_figures(given.settings):
+        figures = given.figures if tells_of(given.figures, figures) else figures
+    recipe = compose(settings, figures, made_by)
     if settings.stars.source in ("rgb", "lines") and not recipe.star_set():
         raise InputError(
             f"There are no stars from {_source_words(settings.stars.source)} to put back",

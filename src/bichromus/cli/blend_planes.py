@@ -48,6 +48,10 @@ from ..core.numerics.smoothing import fill
 from .common import named_file, read_channels
 
 NO_STARS = Stars(0, None, None, None, 0)
+_SAME, _SAME_SKY = 0.01, 0.3
+"""Relative differences of noise and of the brightest, and sigma of the sky, within which planes
+are those that a recipe was made for.
+"""
 _KIN = 0.1
 """Correlation of noise from which two lines are taken to come from one sensor."""
 
@@ -272,6 +276,31 @@ def known_renderer(recipe: Recipe, files: Mapping[str, Path]) -> Renderer | None
             return None
         sources[name] = source_of(name, stored, known)
     return Renderer(sources, next(iter(figures.channels.values())).shape)
+
+
+def tells_of(known: BlendFigures, found: BlendFigures) -> bool:
+    """Whether a recipe's figures tell of these very planes, as they are measured here: then it
+    makes the same pixels again.
+    """
+    if set(known.channels) != set(found.channels) or set(known.stars) != set(found.stars):
+        return False
+    if set(known.cleaning) != set(found.cleaning):
+        return False
+    return all(_alike(known.channels[n], found.channels[n]) for n in known.channels)
+
+
+def _alike(one: ChannelFigures, two: ChannelFigures) -> bool:
+    sigma = one.sigma_px
+    (a, bx, by), (c, dx, dy) = one.background, two.background
+    height, width = one.shape
+    off = max(abs(a - c), abs((bx - dx) * width), abs((by - dy) * height))
+    return (
+        one.shape == two.shape
+        and one.starless == two.starless
+        and abs(two.sigma_px / sigma - 1) < _SAME
+        and abs((two.white or 0.0) - (one.white or 0.0)) < _SAME * (one.white or 1.0)
+        and off < _SAME_SKY * sigma
+    )
 
 
 def file_hash(path: Path) -> str:

@@ -13,9 +13,9 @@ from ..core.model.errors import BichromusError
 from ..core.selftest import selftest
 from .blend.commands import rename
 from .blend.controller import BlendController
-from .blend.publishing import PublishController
 from .channels.controller import ChannelsController
 from .demo.project import demo_named, start_demo
+from .handover.controller import HandoverController
 from .layers.controller import LayersController
 from .log.controller import LogController
 from .planning.controller import PlanController
@@ -24,6 +24,7 @@ from .planning.rehearsal import EveningController
 from .project.context import ProjectContext, unexpected
 from .project.document import Command, Document
 from .project.state import ProjectState
+from .publish.controller import PublishController
 from .subs.controller import SubsController
 from .versions.controller import VersionsController
 from .work.jobs import Jobs
@@ -64,13 +65,16 @@ class Session:
         self.context = ProjectContext(self.document, self.jobs, self.previews, now, *speak)
         self.channels = ChannelsController(self.context)
         self.layers = LayersController(self.context)
-        self.channels.also_used = lambda: self.layers.snapshot.keys
         self.blend = BlendController(self.context)
-        self.publishing = PublishController(self.context, self.blend)
         self.versions = VersionsController(self.context, self.blend)
         self.planning = PlanController(self.context)
         self.evening = EveningController(self._report)
         self.log = LogController(self.context)
+        self.publishing = PublishController(self.context, self.blend, self.versions, self.log)
+        self.handover = HandoverController(
+            self.context, self.log, self.channels, self.blend, self.versions
+        )
+        self.channels.also_used = lambda: self.layers.snapshot.keys | self.versions.keys
         self.subs = SubsController(self.context, self.log)
         self.document.changed.connect(self.follow)
         self.channels.changed.connect(self._follow_channels)

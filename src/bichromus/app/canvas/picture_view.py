@@ -4,7 +4,7 @@ it is.
 
 from __future__ import annotations
 
-from PyQt6.QtCore import QPointF, Qt, pyqtSignal
+from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QKeyEvent, QMouseEvent, QResizeEvent, QWheelEvent
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
@@ -164,6 +164,16 @@ class PictureView(QWidget):
         left, top, right, bottom = seen
         x0, y0 = self.camera.to_picture(left, top, width, height)
         return View(x0, y0, 1 / self.camera.zoom, right - left, bottom - top)
+
+    def _box_of(self, view: View) -> QRectF:
+        """Where a view of the picture lies in the widget now."""
+        assert self.camera is not None
+        zoom = self.camera.zoom / self.devicePixelRatioF()
+        x0, y0 = self.camera.origin(*self._device_size())
+        scale = view.step * zoom
+        return QRectF(
+            (view.x0 - x0) * zoom, (view.y0 - y0) * zoom, view.width * scale, view.height * scale
+        )
 
     def _screen(self, x: float, y: float) -> QPointF:
         """Where the middle of a picture pixel lies in the widget."""

@@ -128,7 +128,7 @@ def tag_colour(channel: str) -> QColor:
 
 def load_fonts() -> None:
     """Register the shipped font and make it the application's."""
-    folder = files("bichromus.app.theme").joinpath("fonts")
+    folder = files("bichromus").joinpath("fonts")
     for name in ("Inter-Regular.otf", "Inter-Medium.otf", "Inter-SemiBold.otf"):
         QFontDatabase.addApplicationFontFromData(folder.joinpath(name).read_bytes())
     QApplication.setFont(font())
@@ -190,6 +190,9 @@ def style_sheet(t: Theme) -> str:
     QPushButton[role="choice"] {{ text-align: left; padding: 3px 9px; background: transparent; }}
     QPushButton[role="choice"]:checked {{ background: {t.line}; color: {t.strong};
         border-color: {t.muted}; }}
+    QPushButton[role="chip"] {{ padding: 3px 4px; background: transparent; }}
+    QPushButton[role="chip"]:checked {{ background: {t.line}; color: {t.strong};
+        border-color: {t.muted}; font-weight: 600; }}
     QPushButton[role="ask"] {{ border-color: {t.accent}; color: {t.accent}; }}
     QComboBox {{ background: {t.raised}; border: 1px solid {t.line}; border-radius: 4px;
         padding: 4px 8px; }}

@@ -6,9 +6,7 @@ import cv2
 import numpy as np
 
 from ..model.planes import Mask
-
-Box = tuple[int, int, int, int]
-"""x0, y0, x1, y1."""
+from ..numerics.placement import Box
 
 
 def largest_box(seen: Mask, hole_px: int = 15) -> Box | None:

@@ -15,9 +15,10 @@ from ..measure.stars import find_stars
 from ..model.errors import InputError, NotEnoughData
 from ..model.planes import F32, Picture
 from ..model.progress import SILENT, Progress
+from ..numerics.placement import Box
 from ..numerics.robust import MAD_TO_SIGMA
 from ..numerics.smoothing import fill, smooth_mosaic
-from .crop import Box, largest_box
+from .crop import largest_box
 from .match import Match, match
 from .models import F64, Points, Warp
 from .resample import Resampled, resample

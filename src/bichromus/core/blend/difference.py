@@ -14,14 +14,14 @@ from .mask_words import mask_words
 _HOURS: Final = 0.05  # of data, from which a channel has more or less of it
 _SHARE: Final = 0.005  # of a share, from which it is another: it is told to two digits
 
-_STARS: Final = {
+STAR_WORDS: Final = {
     "auto": "stars as the channels allow",
     "rgb": "stars from RGB",
     "lines": "stars from the lines",
     "none": "without stars",
     "kept": "stars left in the channels",
 }
-_LUMINANCE: Final = {
+LUMINANCE_WORDS: Final = {
     "none": "lightness of the mix",
     "L": "lightness from L",
     "C": "lightness from C",
@@ -99,9 +99,9 @@ def _mix(one: Recipe, two: Recipe) -> Iterator[str]:
 
 def _settings(a: BlendSettings, b: BlendSettings) -> Iterator[str]:
     if a.stars.source != b.stars.source:
-        yield _STARS[b.stars.source]
+        yield STAR_WORDS[b.stars.source]
     if a.luminance.source != b.luminance.source:
-        yield _LUMINANCE[b.luminance.source]
+        yield LUMINANCE_WORDS[b.luminance.source]
     for path, words in _WORDS.items():
         was, now = _at(a, path), _at(b, path)
         if was != now and (text := _change(was, now)):
@@ -112,7 +112,7 @@ def _settings(a: BlendSettings, b: BlendSettings) -> Iterator[str]:
     if a.masks != b.masks:
         yield from _masks(a, b)
     if a.finish != b.finish:
-        yield _finish(b)
+        yield finish_words(b)
 
 
 def _at(settings: BlendSettings, path: tuple[str, ...]) -> Any:
@@ -136,7 +136,8 @@ def _masks(a: BlendSettings, b: BlendSettings) -> Iterator[str]:
         yield from (f"without {mask_words(m)}" for m in gone[len(added) :])
 
 
-def _finish(b: BlendSettings) -> str:
+def finish_words(b: BlendSettings) -> str:
+    """How a picture is presented."""
     finish = b.finish
     said = []
     if finish.crop is not None:

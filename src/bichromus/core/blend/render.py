@@ -18,9 +18,10 @@ from ..model.planes import F32
 from ..model.progress import SILENT, Progress
 from ..model.recipe import Recipe
 from ..numerics.bands import ordered_parallel, row_bands
-from ..numerics.placement import Placement, placed
+from ..numerics.placement import Box, Placement, placed
 from ..numerics.sampling import View, whole_view
 from ..numerics.smoothing import gaussian
+from ..numerics.spaces import SRGB, Space
 from .colour_stage import mask_weights
 from .companions import companion_of, half_size
 from .engine import Blender
@@ -137,26 +138,31 @@ class Renderer:
         text: str = "writing the picture",
         clipped: Clipped | None = None,
         threads: int = 2,
+        box: Box | None = None,
+        space: Space = SRGB,
     ) -> Iterator[np.ndarray]:
-        """The whole picture at ``shape`` (H, W) as bands (rows, W, 3) of ``dtype`` from top to
-        bottom. Memory is bounded by the band.
+        """The picture, or a ``box`` of it, at ``shape`` (H, W) as bands (rows, W, 3) of ``dtype``
+        from top to bottom, as code of a colour ``space``. Memory is bounded by the band.
         """
         blender = self._blender(recipe)
         self.prepare(recipe)
         placement = self.placement(recipe)
-        step = max(self.shape_of(recipe)) / max(shape)
+        height, width = self.shape_of(recipe)
+        x0, y0, x1, y1 = box or (0, 0, width, height)
+        step = max(x1 - x0, y1 - y0) / max(shape)
 
         def work(band: tuple[int, int]) -> tuple[int, F32, np.ndarray]:
-            y0, y1 = band
-            view = View(0.0, y0 * step, step, shape[1], y1 - y0, placement)
+            top, end = band
+            view = View(x0, y0 + top * step, step, shape[1], end - top, placement)
             code = blender.render(self._planes(blender, view, seen_afresh))
-            return y1, code, quantise(code, dtype)
+            return end, code, quantise(space.from_srgb(code), dtype)
 
         before = cv2.getNumThreads()
         cv2.setNumThreads(1)  # the bands already fill the cores
         try:
-            for y1, code, pixels in ordered_parallel(work, row_bands(shape[0], BAND_ROWS), threads):
-                progress.step(y1 / shape[0], text)
+            bands = row_bands(shape[0], BAND_ROWS)
+            for end, code, pixels in ordered_parallel(work, bands, threads):
+                progress.step(end / shape[0], text)
                 if clipped is not None:
                     clipped.add(code)
                 yield pixels

@@ -49,7 +49,7 @@ def fits_header(
     for key, value in (*header.wcs, *(more or {}).items()):
         out[key] = value
     for line in (*header.history, *history):
-        out["HISTORY"] = _ascii(line)
+        out["HISTORY"] = ascii_line(line)
     return out
 
 
@@ -72,5 +72,6 @@ def write_fits(
         handle.write(b"\0" * (-4 * data.size % 2880))
 
 
-def _ascii(text: str) -> str:
+def ascii_line(text: str) -> str:
+    """Words as a card may hold them."""
     return text.encode("ascii", "replace").decode("ascii").replace("\n", " ")

@@ -14,6 +14,8 @@ from .mask import Frozen
 from .settings import BlendSettings
 
 SCHEMA_VERSION: Final = 2
+RECORD: Final = "bichromus-record"
+"""What a process record calls itself."""
 
 
 Covariance = tuple[float, float, float, float, float]
@@ -179,6 +181,8 @@ def load_recipe(path: Path) -> Recipe:
             do="Give a recipe saved by this program",
             file=path,
         ) from error
+    if isinstance(raw, dict) and raw.get("format") == RECORD and "recipe" in raw:
+        raw = raw["recipe"]  # a process record holds the recipe that it tells of
     version = raw.get("version") if isinstance(raw, dict) else None
     if isinstance(version, int) and version > SCHEMA_VERSION:
         raise InputError(

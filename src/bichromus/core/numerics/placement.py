@@ -8,6 +8,8 @@ from dataclasses import dataclass
 import numpy as np
 
 Corner = tuple[float, float]
+Box = tuple[int, int, int, int]
+"""x0, y0, x1, y1 in pixels, half-open."""
 _EXACT = 1e-9
 
 

@@ -56,7 +56,7 @@ def sample(
     plane, factor = levels[index], 2.0 ** (index + first_level)
     if beyond == cv2.BORDER_REPLICATE and _doubles(view, factor, plane.shape):
         return _doubled(plane, view)
-    move = _move(view, factor)
+    move = move_of(view, factor)
     left, top, right, bottom = _covered(move, view)
     cut_l, cut_t = max(left, 0), max(top, 0)
     part = np.ascontiguousarray(plane[cut_t : max(bottom, 0), cut_l : max(right, 0)], np.float32)
@@ -105,8 +105,10 @@ def _doubled(plane: NDArray[Any], view: View) -> F32:
     return np.ascontiguousarray(out)
 
 
-def _move(view: View, factor: float) -> NDArray[np.float64]:
-    """Pixels of a level, by their middles, of a view's screen pixels."""
+def move_of(view: View, factor: float) -> NDArray[np.float64]:
+    """The matrix (2, 3) from a view's screen pixels to those of a level whose pixels are ``factor``
+    grid pixels wide, both by their middles.
+    """
     x, y = view.x0 + 0.5 * view.step, view.y0 + 0.5 * view.step
     p = view.placement
     if p is None:

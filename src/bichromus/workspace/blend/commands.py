@@ -1,4 +1,4 @@
-"""What a person does to the blend and to how it is published, as commands."""
+"""What a person does to the blend as commands."""
 
 from __future__ import annotations
 
@@ -62,15 +62,6 @@ def change_masks(label: str, change: MaskChange, merge: str | None = None) -> Co
     """Change the masks: ``change`` takes those that are saved and gives the new ones."""
     return Command(
         label, lambda state: state.blended_with(masks=tuple(change(state.blend.masks))), merge
-    )
-
-
-def set_publish(label: str, merge: str | None = None, **changes: object) -> Command:
-    """Change how the picture is written."""
-    return Command(
-        label,
-        lambda state: state.model_copy(update={"publish": state.publish.replaced(**changes)}),
-        merge,
     )
 
 

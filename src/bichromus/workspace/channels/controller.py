@@ -213,7 +213,8 @@ class ChannelsController:
         """Delete the cache and prepare everything anew."""
 
         def work(_progress: Progress) -> None:
-            clear_cache(self._context.document.store.cache)
+            store = self._context.document.store
+            clear_cache(store.cache, self.also_used() - self._snapshot.keys)
             self.cleared.emit()
             self.prepare_again()
 

@@ -5,7 +5,6 @@ they are.
 from __future__ import annotations
 
 import datetime as dt
-import json
 import shutil
 from collections import defaultdict
 from collections.abc import Callable, Sequence
@@ -22,7 +21,7 @@ from ...core.model.log_columns import READ
 from ...core.model.progress import SILENT, Progress
 from ..project.journal import Row
 from ..project.state import SourceState
-from .manifest import Manifest, RunPart, make_manifest
+from .manifest import Manifest, RecipePart, RunPart, StackPart, make_manifest
 from .sub import Sub
 from .table import known_channel
 from .typed_runs import make_run
@@ -32,11 +31,30 @@ MANIFEST: Final = "contribution.json"
 
 @dataclass(frozen=True)
 class Contribution:
-    """A contribution read: runs to be typed by id, and stacks to be opened."""
+    """A contribution read: runs to be typed by id, stacks to be opened, recipes to be kept."""
 
     manifest: Manifest
     runs: dict[str, Row]
     stacks: tuple[Path, ...]
+    recipes: tuple[Path, ...] = ()
+
+
+@dataclass(frozen=True)
+class Extra:
+    """A file that is made for a contribution: its place in the folder, and what writes it there."""
+
+    place: str
+    write: Callable[[Path], None]
+
+
+@dataclass(frozen=True)
+class Extras:
+    """What is handed over beside the log: pooled ``masters`` in place of the stacks, and the
+    ``recipes`` of versions.
+    """
+
+    masters: tuple[tuple[StackPart, Extra], ...] = ()
+    recipes: tuple[tuple[RecipePart, Extra], ...] = ()
 
 
 def read_contribution(folder: Path) -> Contribution:
@@ -66,23 +84,29 @@ def read_contribution(folder: Path) -> Contribution:
             file=path,
             do="Ask its sender to export it again",
         ) from error
-    home = path.parent.absolute()
-    stacks = []
-    for part in made.stacks:
-        place = (home / part.file).resolve()
-        if not place.is_relative_to(home.resolve()):
-            raise InputError(
-                "The contribution names a file outside its folder",
-                why=part.file,
-                file=path,
-                do="Ask its sender to export it again",
-            )
-        if not place.is_file():
-            raise UnreadableFile(
-                "A stack of this contribution is missing", do="Copy it again", file=place
-            )
-        stacks.append(place)
-    return Contribution(made, _runs(made, stacks, path), tuple(stacks))
+    stacks = [_beside(path, part.file, "stack") for part in made.stacks]
+    recipes = [_beside(path, part.file, "recipe") for part in made.recipes]
+    return Contribution(made, _runs(made, stacks, path), tuple(stacks), tuple(recipes))
+
+
+def _beside(manifest: Path, name: str, what: str) -> Path:
+    """A file that a manifest names. Raises InputError for one outside its folder, UnreadableFile
+    for one that is missing.
+    """
+    home = manifest.parent.absolute()
+    place = (home / name).resolve()
+    if not place.is_relative_to(home.resolve()):
+        raise InputError(
+            "The contribution names a file outside its folder",
+            why=name,
+            file=manifest,
+            do="Ask its sender to export it again",
+        )
+    if not place.is_file():
+        raise UnreadableFile(
+            f"A {what} of this contribution is missing", do="Copy it again", file=place
+        )
+    return place
 
 
 def _runs(made: Manifest, stacks: Sequence[Path], path: Path) -> dict[str, Row]:
@@ -90,6 +114,8 @@ def _runs(made: Manifest, stacks: Sequence[Path], path: Path) -> dict[str, Row]:
     if not parts and (made.hours or made.stacks):
         night = made.date or _night_of(stacks)
         hours = made.hours or _stack_hours(made)
+        if night is None and made.stacks:
+            return {}  # the stacks themselves tell their hours
         if hours and night is None:
             raise InputError(
                 "The contribution tells no night",
@@ -165,19 +191,24 @@ def write_contribution(
     with_subs: bool = False,
     progress: Progress = SILENT,
     taken: Callable[[Path], bool] = Path.exists,
+    extras: Extras = Extras(),
 ) -> list[Path]:
-    """Write a station's manifest and copies of its stacks, and of its kept subs where asked, into a
-    new folder.
+    """Write a station's manifest and copies of its stacks, or the masters in their place, its kept
+    subs where asked, and recipes, into a new folder.
 
     The manifest comes last: a folder without one is no contribution. Raises OutputRefused,
     WriteFailed.
     """
     made = make_manifest(station, subs, sources)
-    files = [
-        (Path(s.path), folder / Path(s.path).name)
-        for s in sources
-        if s.station == station and not s.preliminary
-    ]
+    stacks = [s for s in sources if s.station == station and not s.preliminary]
+    if extras.masters:
+        made = made.model_copy(update={"stacks": tuple(part for part, _ in extras.masters)})
+        stacks = []
+    if extras.recipes:
+        parts = tuple(part for part, _ in extras.recipes)
+        made = made.model_copy(update={"version": 2, "recipes": parts})
+    files = [(Path(s.path), folder / Path(s.path).name) for s in stacks]
+    made_here = [extra for _, extra in (*extras.masters, *extras.recipes)]
     if with_subs:
         files += [
             (Path(s.file), folder / "subs" / s.night.isoformat() / Path(s.file).name)
@@ -185,16 +216,21 @@ def write_contribution(
             if s.contributor == station and s.kept and s.file
         ]
     check_output(folder / MANIFEST, False)
-    for _, place in files:
+    for place in (*(p for _, p in files), *(folder / e.place for e in made_here)):
         if taken(place):
             raise InputError("This file is there already", do="Choose an empty folder", file=place)
     try:
+        count = len(files) + len(made_here)
         for number, (source, place) in enumerate(files):
-            progress.step(number / len(files), f"copying {source.name}")
+            progress.step(number / count, f"copying {source.name}")
             place.parent.mkdir(parents=True, exist_ok=True)
             partial = place.with_name(place.name + ".partial")
             shutil.copyfile(source, partial)
             partial.replace(place)
+        for number, extra in enumerate(made_here, len(files)):
+            progress.step(number / count, f"writing {extra.place}")
+            (folder / extra.place).parent.mkdir(parents=True, exist_ok=True)
+            extra.write(folder / extra.place)
     except OSError as error:
         raise WriteFailed(
             "The contribution could not be written",
@@ -202,9 +238,5 @@ def write_contribution(
             do="Free some space, or choose another folder",
             file=folder,
         ) from error
-    write_text(
-        folder / MANIFEST,
-        json.dumps(made.model_dump(mode="json"), indent=1, ensure_ascii=False) + "\n",
-        False,
-    )
-    return [folder / MANIFEST, *(p for _, p in files)]
+    write_text(folder / MANIFEST, made.dump(), False)
+    return [folder / MANIFEST, *(p for _, p in files), *(folder / e.place for e in made_here)]

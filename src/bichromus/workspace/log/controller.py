@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any, Final
@@ -12,12 +12,12 @@ from psygnal import Signal
 
 from ...core.files.atomic import write_text
 from ...core.model.errors import InputError
-from ...core.model.progress import Progress
+from ...core.model.progress import SILENT, Progress
 from ..project.context import ProjectContext
 from ..project.document import Command
 from ..project.journal import Edit, LogChange, Row
 from ..project.state import ProjectState
-from .contribution import read_contribution, write_contribution
+from .contribution import Contribution
 from .export import export
 from .intake import Intake, take_in
 from .runs import Run
@@ -33,13 +33,14 @@ _TAKING: Final = "taking subs in"
 
 @dataclass(frozen=True)
 class LogSnapshot:
-    """The log of one moment: all subs, the view of the part that is picked, hours kept of the
-    project's own target by channel, and frames that are listed and not counted, by the word for
-    their kind.
+    """The log of one moment: all subs, the view of the part that is picked and that of the
+    project's own target, hours kept of that by channel, and frames that are listed and not counted,
+    by the word for their kind.
     """
 
     subs: tuple[Sub, ...] = ()
     view: LogView = field(default_factory=LogView)
+    target_view: LogView = field(default_factory=LogView)
     hours: Mapping[str, float] = field(default_factory=dict)
     others: Mapping[str, int] = field(default_factory=dict)
     pick: Pick = field(default_factory=Pick)
@@ -125,8 +126,12 @@ class LogController:
         )
         widths = {str(identity): float(width) for identity, width in measured}
         plan = self._context.document.saved.plan
-        runs, notes = self.table.runs(), self.table.notes()
-        self._publish(view=make_view(now.subs, widths, runs, notes, plan, now.pick))
+        typed = self.table.runs(), self.table.notes()
+        view = make_view(now.subs, widths, *typed, plan, now.pick)
+        mine = subs_of_target(now.subs, self._context.document.saved)
+        plain = now.pick == Pick() and len(mine) == len(now.subs)
+        target = view if plain else make_view(mine, widths, *typed, plan)
+        self._publish(view=view, target_view=target)
         self.changed.emit()
 
     def _publish(self, **changes: Any) -> None:
@@ -149,32 +154,16 @@ class LogController:
 
         self._context.jobs.submit(_TAKING, work)
 
-    def take_contribution(
-        self, folder: Path, open_stacks: Callable[[Sequence[Path]], None]
+    def count_contribution(
+        self, folder: Path, found: Contribution, progress: Progress = SILENT
     ) -> None:
-        """Take another person's folder in: its runs counted, its subs read, its stacks opened."""
-
-        def work(progress: Progress) -> None:
-            found = read_contribution(folder)
-            station = found.manifest.station
-            label = f"take in the contribution of {station}"
-            self.table.edit(label, put_runs(found.runs))
-            home = folder if folder.is_dir() else folder.parent
-            if (home / "subs").is_dir():
-                taken = take_in(self.table, home / "subs", station, progress=progress)
-                self.took_in.emit(taken, False)
-            if found.stacks:
-                open_stacks(found.stacks)
-
-        self._context.jobs.submit(_TAKING, work)
-
-    def export_contribution(self, folder: Path, station: str, with_subs: bool) -> None:
-        """Write a station's part into a folder, in a job."""
-        subs, sources = self._snapshot.subs, self._context.document.saved.sources
-        self._context.jobs.submit(
-            "writing the contribution",
-            lambda p: write_contribution(folder, station, subs, sources, with_subs, p),
-        )
+        """Count another person's runs, and read the subs beside them."""
+        station = found.manifest.station
+        self.table.edit(f"take in the contribution of {station}", put_runs(found.runs))
+        home = folder if folder.is_dir() else folder.parent
+        if (home / "subs").is_dir():
+            taken = take_in(self.table, home / "subs", station, progress=progress)
+            self.took_in.emit(taken, False)
 
     def watch(self, folder: str) -> None:
         """Watch a folder, or none: what is there is taken in first."""
@@ -252,8 +241,22 @@ class LogController:
         self._context.guarded(lambda: export(path, subs, goals, overwrite=True))
 
     def summary(self) -> Summary:
-        """The acquisition summary of what is shown."""
-        return summarise(self._context.document.saved.name, self._snapshot.view)
+        """The acquisition summary of what is shown; of the project's target while nothing is
+        picked.
+        """
+        now = self._snapshot
+        if now.pick == Pick():
+            return self.target_summary()
+        state = self._context.document.saved
+        return summarise(now.pick.object_name or state.name, now.view)
+
+    def target_summary(self, channels: Collection[str] | None = None) -> Summary:
+        """The acquisition summary of the project's target, by the log and, where it knows nothing,
+        by the stacks; with ``channels`` of these alone.
+        """
+        state = self._context.document.saved
+        stacks = [s for s in state.sources if s.sure]
+        return summarise(state.name, self._snapshot.target_view, stacks, channels)
 
     def save_summary(self, path: Path) -> None:
         """The summary as a file, by the ending of its name."""
@@ -269,15 +272,19 @@ def put_runs(runs: Mapping[str, Row]) -> LogChange:
 
 
 def hours_of_target(subs: Sequence[Sub], state: ProjectState) -> dict[str, float]:
-    """Hours kept of the project's target, by channel; of all objects where none has its name."""
+    """Hours kept of the project's target, by channel."""
+    out: dict[str, float] = {}
+    for sub in subs_of_target(subs, state):
+        if sub.kept and sub.channel:
+            out[sub.channel] = out.get(sub.channel, 0.0) + sub.seconds / 3600
+    return out
+
+
+def subs_of_target(subs: Sequence[Sub], state: ProjectState) -> Sequence[Sub]:
+    """Subs of the project's target; those of all objects where none has its name."""
     plan = state.plan
     names = {s.object_name.casefold() for s in state.sources if s.object_name}
     if plan.targets:
         target = plan.target_named()
         names |= {n.casefold() for n in (target.name, *target.aliases)}
-    mine = [s for s in subs if s.object_name.casefold() in names] or subs
-    out: dict[str, float] = {}
-    for sub in mine:
-        if sub.kept and sub.channel:
-            out[sub.channel] = out.get(sub.channel, 0.0) + sub.seconds / 3600
-    return out
+    return [s for s in subs if s.object_name.casefold() in names] or subs

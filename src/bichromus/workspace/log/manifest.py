@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
 from collections import defaultdict
 from collections.abc import Sequence
 from pathlib import Path
@@ -45,13 +46,21 @@ class StackPart(_Part):
     hours: float | None = Field(default=None, gt=0)
 
 
+class RecipePart(_Part):
+    """The recipe of a version beside the manifest."""
+
+    file: str
+    name: str = Field(min_length=1, max_length=200)
+    note: str = Field(default="", max_length=20_000)
+
+
 class Manifest(_Part):
     """What a contribution says of itself. ``hours`` are by channel; where ``runs`` are given they
-    say the same.
+    say the same. ``version`` 2 also holds recipes.
     """
 
     kind: Literal["bichromus-contribution"] = "bichromus-contribution"
-    version: Literal[1] = 1
+    version: Literal[1, 2] = 1
     station: str = Field(min_length=1, max_length=80)
     rig: str = ""
     filter: str = ""
@@ -60,6 +69,13 @@ class Manifest(_Part):
     hours: dict[str, float] = Field(default_factory=dict)
     runs: tuple[RunPart, ...] = ()
     stacks: tuple[StackPart, ...] = ()
+    recipes: tuple[RecipePart, ...] = ()
+
+    def dump(self) -> str:
+        """As it is written; without recipes as older programs read it."""
+        left_out = set() if self.recipes else {"recipes"}
+        found = self.model_dump(mode="json", exclude=left_out)
+        return json.dumps(found, indent=1, ensure_ascii=False) + "\n"
 
 
 def make_manifest(station: str, subs: Sequence[Sub], sources: Sequence[SourceState]) -> Manifest:

@@ -6,10 +6,12 @@ import csv
 import io
 import json
 from collections import defaultdict
+from collections.abc import Collection, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any, Final
 
 from ...core.model.channel import channel_order
+from ..project.state import SourceState
 from .runs import NightRow
 from .view import LogView
 
@@ -18,13 +20,21 @@ FORMS: Final = {"markdown": ".md", "text": ".txt", "csv": ".csv", "json": ".json
 
 @dataclass(frozen=True)
 class ChannelLine:
-    """One channel: kept subs as ``counts`` of (subs, seconds each), hours, nights."""
+    """One channel: kept subs as ``counts`` of (subs, seconds each), hours, nights (0 where only a
+    stack tells of it), and what its filters are called. A dual-band one joins its lines with +.
+    """
 
     channel: str
     counts: tuple[tuple[int, float], ...]
     hours: float
     nights: int
     stations: tuple[str, ...]
+    filters: tuple[str, ...] = ()
+
+    @property
+    def lines(self) -> tuple[str, ...]:
+        """The channels that it tells of."""
+        return tuple(self.channel.split("+"))
 
     @property
     def subs_text(self) -> str:
@@ -49,9 +59,108 @@ class Summary:
     moon_lit: tuple[float, float] | None
     sky_mag: tuple[float, float] | None
 
+    @property
+    def hours_by_channel(self) -> dict[str, float]:
+        """Hours of each channel; those of a dual-band filter count for each of its lines."""
+        found: dict[str, float] = defaultdict(float)
+        for line in self.channels:
+            for name in line.lines:
+                found[name] += line.hours
+        return {n: found[n] for n in sorted(found, key=channel_order)}
 
-def summarise(name: str, view: LogView) -> Summary:
-    """The summary of what a view shows; kept subs only."""
+    @property
+    def filters(self) -> tuple[str, ...]:
+        """What the filters are called."""
+        return tuple(dict.fromkeys(f for line in self.channels for f in line.filters))
+
+
+def summarise(
+    name: str,
+    view: LogView,
+    stacks: Sequence[SourceState] = (),
+    channels: Collection[str] | None = None,
+) -> Summary:
+    """The summary of what a view shows, kept subs only; what only ``stacks`` tell of comes from
+    them: subs that are logged count, else what the stack says, never both. With ``channels`` of
+    these alone.
+    """
+    untold = [s for s in _untold(view, stacks) if channels is None or set(s.lines) & set(channels)]
+    told = [*_logged(view), *_of_stacks(untold)]
+    if channels is not None:
+        told = [line for line in told if set(line.lines) & set(channels)]
+    told.sort(key=lambda line: channel_order(line.lines[0]))
+    names = {line.channel for line in told}
+    runs = [
+        (row, run) for row in view.rows for run in row.runs if run.kept and run.channel in names
+    ]
+    rows = [r for r in view.rows if any(row is r for row, _ in runs)]
+    dates = sorted({r.night.isoformat() for r in rows})
+    hours: dict[str, float] = defaultdict(float)
+    for row, run in runs:
+        hours[row.contributor] += run.seconds_kept / 3600
+    for stack in untold:
+        hours[stack.station] += stack.hours or 0.0
+    rigs = {run.rig for _, run in runs} | {s.camera for s in untold}
+    return Summary(
+        name,
+        tuple(told),
+        sum(line.hours for line in told),
+        len(dates),
+        dates[0] if dates else "",
+        dates[-1] if dates else "",
+        tuple(sorted(((n, h) for n, h in hours.items() if n), key=lambda p: -p[1])),
+        tuple(sorted(rigs - {"", "not named"})),
+        _range(rows, "lit"),
+        _range(rows, "sky_mag"),
+    )
+
+
+def _untold(view: LogView, stacks: Sequence[SourceState]) -> list[SourceState]:
+    """Stacks of whose subs the log knows nothing: of that station, or of anybody where the stack
+    does not say whose it is.
+    """
+    logged = {
+        (row.contributor, line)
+        for row in view.rows
+        for run in row.runs
+        if run.kept
+        for line in run.channel.split("+")
+    }
+    anyone = {line for _, line in logged}
+    return [
+        s
+        for s in stacks
+        if s.hours
+        and not s.preliminary
+        and not any((s.station, n) in logged if s.station else n in anyone for n in s.lines)
+    ]
+
+
+def _of_stacks(stacks: Sequence[SourceState]) -> list[ChannelLine]:
+    """What stacks tell, a line for each channel and station."""
+    groups: dict[tuple[str, str], list[SourceState]] = defaultdict(list)
+    for stack in stacks:
+        groups["+".join(stack.lines), stack.station].append(stack)
+    lines = []
+    for (channel, station), found in groups.items():
+        counts: dict[float, int] = defaultdict(int)
+        for stack in found:
+            if stack.subs and stack.sub_s:
+                counts[stack.sub_s] += stack.subs
+        lines.append(
+            ChannelLine(
+                channel,
+                tuple((n, s) for s, n in sorted(counts.items(), reverse=True)),
+                sum(s.hours or 0.0 for s in found),
+                0,
+                (station,) if station else (),
+                tuple(sorted({s.filter for s in found if s.filter})),
+            )
+        )
+    return lines
+
+
+def _logged(view: LogView) -> list[ChannelLine]:
     lines = []
     for channel in sorted(view.channels, key=channel_order):
         counts: dict[float, int] = defaultdict(int)
@@ -70,23 +179,10 @@ def summarise(name: str, view: LogView) -> Summary:
                     view.hours[channel],
                     len(nights),
                     tuple(sorted(stations)),
+                    view.filters.get(channel, ()),
                 )
             )
-    used = [r for r in view.rows if any(run.kept for run in r.runs)]
-    dates = sorted({r.night.isoformat() for r in used})
-    rigs = sorted({run.rig for r in used for run in r.runs if run.rig != "not named"})
-    return Summary(
-        name,
-        tuple(lines),
-        sum(line.hours for line in lines),
-        len(dates),
-        dates[0] if dates else "",
-        dates[-1] if dates else "",
-        tuple((n, sum(h.values())) for n, h in view.by_station().items() if sum(h.values()) > 0),
-        tuple(rigs),
-        _range(used, "lit"),
-        _range(used, "sky_mag"),
-    )
+    return lines
 
 
 def _range(rows: list[NightRow], name: str) -> tuple[float, float] | None:
@@ -107,7 +203,7 @@ def write_summary(s: Summary, form: str) -> str:
     return {"markdown": _markdown, "text": _text, "csv": _csv, "json": _json}[form](s)
 
 
-def _sky_words(s: Summary) -> str:
+def sky_words(s: Summary) -> str:
     parts = []
     if s.moon_lit is not None:
         low, high = (round(100 * v) for v in s.moon_lit)
@@ -122,9 +218,18 @@ def _sky_words(s: Summary) -> str:
     return ", ".join(parts)
 
 
-def _nights_words(s: Summary) -> str:
+def nights_words(s: Summary) -> str:
     count = f"{s.nights} {'night' if s.nights == 1 else 'nights'}"
     return f"{count}, {s.first}" if s.first == s.last else f"{count}, {s.first} to {s.last}"
+
+
+def _filter_words(s: Summary) -> str:
+    """What the filters are called, where that says more than the channels do."""
+    return (
+        f"filters {', '.join(s.filters)}"
+        if set(s.filters) - {c.channel for c in s.channels}
+        else ""
+    )
 
 
 def _markdown(s: Summary) -> str:
@@ -135,32 +240,39 @@ def _markdown(s: Summary) -> str:
         "|---|---:|---:|---:|---|",
     ]
     lines += [
-        f"| {c.channel} | {c.subs_text} | {hours_words(c.hours)} | {c.nights} | "
+        f"| {c.channel} | {c.subs_text or '-'} | {hours_words(c.hours)} | {c.nights or '-'} | "
         f"{', '.join(c.stations)} |"
         for c in s.channels
     ]
-    lines += [f"| all |  | {hours_words(s.hours)} | {s.nights} |  |", ""]
+    lines += [f"| all |  | {hours_words(s.hours)} | {s.nights or '-'} |  |", ""]
     if s.nights:
-        lines.append(f"- {_nights_words(s)}")
+        lines.append(f"- {nights_words(s)}")
     lines += [f"- {n}: {hours_words(h)}" for n, h in s.stations]
     lines += [f"- {rig}" for rig in s.rigs]
-    if _sky_words(s):
-        lines.append(f"- {_sky_words(s)}")
+    if _filter_words(s):
+        lines.append(f"- {_filter_words(s)}")
+    if sky_words(s):
+        lines.append(f"- {sky_words(s)}")
     return "\n".join(lines) + "\n"
 
 
 def _text(s: Summary) -> str:
-    channels = "; ".join(f"{c.channel} {c.subs_text} ({hours_words(c.hours)})" for c in s.channels)
+    channels = "; ".join(
+        f"{c.channel} {c.subs_text} ({hours_words(c.hours)})"
+        if c.counts
+        else f"{c.channel} {hours_words(c.hours)}"
+        for c in s.channels
+    )
+    total = f"{hours_words(s.hours)} in {nights_words(s)}" if s.nights else hours_words(s.hours)
     parts = [
-        f"{s.name}: {hours_words(s.hours)} in {_nights_words(s)}."
-        if s.nights
-        else f"{s.name}: nothing yet.",
+        f"{s.name}: {total if s.hours else 'nothing yet'}.",
         f"{channels}." if channels else "",
         f"{', '.join(f'{n} {hours_words(h)}' for n, h in s.stations)}."
         if len(s.stations) > 1
         else (f"{s.stations[0][0]}." if s.stations else ""),
         f"{'; '.join(s.rigs)}." if s.rigs else "",
-        f"{_sky_words(s)}." if _sky_words(s) else "",
+        f"{_filter_words(s)}." if _filter_words(s) else "",
+        f"{sky_words(s)}." if sky_words(s) else "",
     ]
     return "\n".join(p for p in parts if p) + "\n"
 
@@ -170,6 +282,9 @@ def _csv(s: Summary) -> str:
     writer = csv.writer(out, lineterminator="\n")
     writer.writerow(("channel", "subs", "sub_s", "hours", "nights", "stations"))
     for c in s.channels:
+        if not c.counts:
+            hours = f"{c.hours:.4f}"
+            writer.writerow((c.channel, "", "", hours, "", " ".join(c.stations)))
         for number, (count, seconds) in enumerate(c.counts):
             writer.writerow(
                 (
@@ -177,7 +292,7 @@ def _csv(s: Summary) -> str:
                     count,
                     f"{seconds:g}",
                     f"{count * seconds / 3600:.4f}",
-                    c.nights if number == 0 else "",
+                    (c.nights or "") if number == 0 else "",
                     " ".join(c.stations),
                 )
             )

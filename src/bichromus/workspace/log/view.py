@@ -31,7 +31,7 @@ class Pick:
 @dataclass(frozen=True)
 class LogView:
     """All that the log shows for one pick. Hours are kept ones; ``seasons`` maps a label to first
-    and last night.
+    and last night, ``filters`` a channel to what its filters are called.
     """
 
     rows: tuple[NightRow, ...] = ()
@@ -44,6 +44,7 @@ class LogView:
     objects: tuple[str, ...] = ()
     seasons: Mapping[str, tuple[dt.date, dt.date]] = field(default_factory=dict)
     unknown: Mapping[str, int] = field(default_factory=dict)
+    filters: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
     @property
     def nights(self) -> int:
@@ -110,7 +111,17 @@ def make_view(
         tuple(sorted({names.get(n.casefold(), n) for n in {s.object_name for s in known} if n})),
         seasons,
         dict(Counter(s.filter for s in subs if not s.channel)),
+        _filters(shown),
     )
+
+
+def _filters(subs: Sequence[Sub]) -> dict[str, tuple[str, ...]]:
+    """What the filters of each channel's kept subs are called."""
+    found: dict[str, set[str]] = defaultdict(set)
+    for sub in subs:
+        if sub.kept and sub.filter:
+            found[sub.channel].add(sub.filter)
+    return {n: tuple(sorted(f)) for n, f in found.items()}
 
 
 def seasons_of(nights: set[dt.date]) -> dict[str, tuple[dt.date, dt.date]]:

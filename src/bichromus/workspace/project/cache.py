@@ -11,10 +11,16 @@ MATCHES: Final = "matches"
 """Star lists and registrations: small, and slow to make again."""
 
 
-def clear_cache(folder: Path) -> None:
-    """Delete all of it; it is computed again when needed."""
+def clear_cache(folder: Path, but: Collection[str] = ()) -> None:
+    """Delete all of it, ``but`` what could not be computed again."""
     for entry in folder.iterdir():
-        shutil.rmtree(entry, ignore_errors=True)
+        if entry.name not in but:
+            shutil.rmtree(entry, ignore_errors=True)
+
+
+def size_of(folder: Path, names: Collection[str]) -> int:
+    """Bytes of some of its entries."""
+    return sum(_size(folder / n) for n in names)
 
 
 def bound_cache(folder: Path, most: int, used: Collection[str]) -> int:

@@ -10,7 +10,7 @@ from typing import Any, Final
 from ...core.model.log_columns import COLUMNS, NOTED, READ
 from ...core.model.recipe import settings_from_version_1
 
-VERSION: Final = 6
+VERSION: Final = 7
 
 SCHEMA: Final = """
 CREATE TABLE IF NOT EXISTS meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -69,6 +69,8 @@ def bring_up(db: sqlite3.Connection, path: Path, found: int) -> None:
         if found < 5:
             _to_5(db)
         # 6 keeps versions: nothing of an older store changes
+        if found < 7:
+            _to_7(db)
         db.execute("INSERT OR REPLACE INTO meta VALUES ('version', ?)", (str(VERSION),))
     except BaseException:
         db.execute("ROLLBACK")
@@ -149,4 +151,13 @@ def _to_5(db: sqlite3.Connection) -> None:
         state: dict[str, Any] = json.loads(text)
         if "blend" in state:
             state["blend"] = settings_from_version_1(state["blend"])
+            db.execute("UPDATE history SET state = ? WHERE seq = ?", (json.dumps(state), seq))
+
+
+def _to_7(db: sqlite3.Connection) -> None:
+    """Pictures are written in several sizes at once."""
+    for seq, text in db.execute("SELECT seq, state FROM history").fetchall():
+        state: dict[str, Any] = json.loads(text)
+        if "longest" in state.get("publish", {}):
+            state["publish"]["sizes"] = [state["publish"].pop("longest") or 0]
             db.execute("UPDATE history SET state = ? WHERE seq = ?", (json.dumps(state), seq))

@@ -114,15 +114,26 @@ class PreparationState(_Frozen):
 
 
 class PublishState(_Frozen):
-    """How the picture is to be written: where, formats by id, longest side in pixels (None: as it
-    is).
+    """How the picture is to be written: where, formats by id, longer sides in pixels (0: as it is),
+    shape (``full``, ``square`` or ``W:H``), the space of its colours, whether a strip of words
+    stands under it; what is said of it in its files; form of the summary, or the name of a template
+    of the person's own; ``version``: which is written (empty: the picture as it is).
     """
 
     folder: str = ""
     stem: str = ""
     formats: tuple[str, ...] = ("tiff16", "jpeg")
-    longest: int | None = None
+    sizes: tuple[Annotated[int, Field(ge=0, le=100_000)], ...] = (0,)
+    shape: str = "full"
+    space: Literal["srgb", "wide"] = "srgb"
+    caption: bool = False
     quality: int = Field(default=92, ge=40, le=100)
+    title: str = ""
+    description: str = ""
+    authors: str = ""
+    rights: str = ""
+    summary: str = "markdown"
+    version: str = ""
 
 
 class LogState(_Frozen):
@@ -143,10 +154,27 @@ class VersionChannel(_Frozen):
     fwhm_px: float | None = None
 
 
+class LaidState(_Frozen):
+    """A picture from elsewhere: the name of its file, and how it lies on the grid: the RMS of its
+    stars in pixels of the grid, its pixels per pixel of the grid, its turn. ``stretched``: it came
+    linear, and was stretched to be looked at.
+    """
+
+    file: str
+    rms_px: float
+    mirrored: bool
+    scale: float
+    angle_deg: float
+    stars: int
+    stretched: bool = False
+
+
 class VersionState(_Frozen):
     """A version of the picture. ``recipe`` names its recipe and its pictures among the project's
     kept files; ``made`` is UTC, ISO 8601; ``size`` the width and height of the finished picture,
-    ``noise`` the lightness noise of its background, ``full`` the share of its pixels at the top.
+    ``noise`` the lightness noise of its background, ``full`` the share of its pixels at the top. A
+    picture from elsewhere has no recipe and no channels: ``laid`` tells how it lies on the grid,
+    whose size is its.
     """
 
     name: str
@@ -159,6 +187,7 @@ class VersionState(_Frozen):
     noise: float | None = None
     full: float | None = None
     channels: dict[str, VersionChannel] = Field(default_factory=dict)
+    laid: LaidState | None = None
 
     @property
     def hours(self) -> float:

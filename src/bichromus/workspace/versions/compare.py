@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -10,7 +11,7 @@ from ...core.blend.difference import differences
 from ...core.model.channel import channel_order
 from ...core.model.recipe import Recipe
 from ..channels.build import Channels
-from ..project.state import VersionState
+from ..project.state import LaidState, VersionState
 from ..viewing.renderer import RGB8
 
 _FULL = 255
@@ -33,15 +34,32 @@ class Comparison:
     rows: tuple[Row, ...]
 
 
-def compare(one: VersionState, two: VersionState, a: Recipe, b: Recipe) -> Comparison:
-    """Two versions and their recipes."""
-    rows = [Row("hours", f"{one.hours:.1f}", f"{two.hours:.1f}")]
+def compare(one: VersionState, two: VersionState, a: Recipe | None, b: Recipe | None) -> Comparison:
+    """Two versions and their recipes; a picture from elsewhere has none."""
+    rows = [Row("hours", *(_figure(v.hours or None, "{:.1f}") for v in (one, two)))]
     for name in sorted({*one.channels, *two.channels}, key=channel_order):
         rows.append(Row(f"SNR {name}", *(_snr(v, name) for v in (one, two))))
     rows.append(Row("noise of the sky", *(_figure(v.noise, "{:.4f}") for v in (one, two))))
     rows.append(Row("star size", *(_figure(star_size(v), "{:.2f} px") for v in (one, two))))
     rows.append(Row("full pixels", *(_figure(v.full, "{:.3%}") for v in (one, two))))
-    return Comparison(tuple(differences(a, b)), tuple(rows))
+    words = differences(a, b) if a is not None and b is not None else [*_laid_words(one, two)]
+    return Comparison(tuple(words), tuple(rows))
+
+
+def _laid_words(one: VersionState, two: VersionState) -> Iterator[str]:
+    for number, version in ((1, one), (2, two)):
+        if version.laid is not None:
+            yield f"{number} is a picture from elsewhere, {laid_words(version.laid)}"
+
+
+def laid_words(laid: LaidState) -> str:
+    """How a picture from elsewhere lies, in words."""
+    parts = [
+        f"laid by {laid.stars} stars to {laid.rms_px:.2f} px",
+        "mirrored" if laid.mirrored else "",
+        f"{laid.scale:.2f} of its pixels to one here",
+    ]
+    return ", ".join(p for p in parts if p)
 
 
 def star_size(version: VersionState) -> float | None:

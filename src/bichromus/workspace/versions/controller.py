@@ -1,65 +1,44 @@
-"""The versions of the open project: kept, shown, continued."""
+"""The versions of the open project: kept, brought in, shown, continued."""
 
 from __future__ import annotations
 
-import contextlib
-import datetime as dt
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from dataclasses import replace
+from pathlib import Path
 
 from psygnal import Signal
 
-from ...core.blend import predict_noise
-from ...core.model.channel import channel_order
-from ...core.model.errors import BichromusError, InputError, UnsupportedData
-from ...core.model.progress import Progress
-from ...core.model.recipe import Recipe
-from ...core.model.settings import Finish
-from ...core.numerics.sampling import View, whole_view
+from ...core.model.errors import BichromusError, InputError
+from ...core.model.progress import SILENT, Progress
+from ...core.model.recipe import Recipe, load_recipe
 from ..blend.controller import BlendController, BlendSnapshot, make_recipe
 from ..blend.evidence import Evidence
+from ..channels.build import Channels, prepare
 from ..layers.build import make_layers
 from ..layers.layers import wanted_layers
+from ..project.cache import size_of
 from ..project.context import ProjectContext
-from ..project.state import ProjectState, VersionChannel, VersionState
-from ..viewing.renderer import RGB8, ChannelRenderer
+from ..project.state import ProjectState, VersionState
+from ..viewing.renderer import ChannelRenderer
 from . import commands
-from .compare import Comparison, changed_channels, compare, full_share
-from .files import LONGEST_PX, VersionFiles
+from .compare import Comparison, changed_channels, compare
+from .elsewhere import bring
+from .files import VersionFiles
+from .making import made_version, unfit
+from .rendering import Renderers, VersionRequest, is_held, keys_of, rendered_by, view_of
+from .variation import part_named, without
 
 FOLDER = "versions"
 
 
-@dataclass(frozen=True)
-class VersionRequest:
-    """A view of a version, for one of the two places of a comparison. ``finish``: how the picture
-    is presented, where it can be rendered; None: as its own recipe has it.
-    """
-
-    id: int
-    place: int
-    name: str
-    view: View
-    finish: Finish | None = None
-
-
-@dataclass(frozen=True)
-class VersionAnswer:
-    """A view of a version (H, W, 3); ``as_kept``: of the picture that was kept, as it cannot be
-    rendered of what is there now.
-    """
-
-    pixels: RGB8
-    as_kept: bool
-
-
 class VersionsController:
-    """``kept`` tells the name of a new version, ``wall`` carries a recipe's name and its small
-    picture, ``rendered`` the answer to a request; ``ready`` says that versions can be rendered
-    which were shown as kept so far.
+    """``kept`` tells the name of a new version, ``paired`` two that are to be looked at beside each
+    other, ``wall`` carries a picture's name and the picture made small, ``rendered`` the answer to
+    a request; ``ready`` says that versions can be rendered which were shown as kept so far.
     """
 
     kept = Signal(str)
+    paired = Signal(str, str)
     wall = Signal(str, object)
     rendered = Signal(VersionRequest, object)
     ready = Signal()
@@ -67,13 +46,24 @@ class VersionsController:
     def __init__(self, context: ProjectContext, blend: BlendController) -> None:
         self._context, self._blend = context, blend
         self.files = VersionFiles(context.document.folder / FOLDER)
+        self._renderers = Renderers(context.document.store, self.files)
         self._keeping = 0
-        self._renderers: dict[str, ChannelRenderer] = {}
 
     @property
     def state(self) -> ProjectState:
         """What is saved."""
         return self._context.document.saved
+
+    @property
+    def keys(self) -> set[str]:
+        """Names in the cache of what versions stand on."""
+        return keys_of(self.state.versions)
+
+    @property
+    def kept_bytes(self) -> int:
+        """Bytes in the cache that only versions need."""
+        only = self.keys - self._blend.snapshot.channels.keys
+        return size_of(self._context.document.store.cache, only)
 
     # --- commands ---
 
@@ -88,7 +78,7 @@ class VersionsController:
             title = f"{version.name}, channels of today"
             self._later(lambda: self._keep(self.files.recipe(version.recipe), title))
 
-    def _later(self, action: Callable[[], None]) -> None:
+    def _later(self, action: Callable[[], object]) -> None:
         """Do something on the preview thread, each in its turn."""
 
         def work() -> None:
@@ -110,11 +100,17 @@ class VersionsController:
         self._context.document.do(commands.keep(version, overwrite))
         return version
 
-    def _keep(self, recipe: Recipe | None, name: str = "") -> None:
+    def _keep(self, recipe: Recipe | None, name: str = "", note: str = "") -> str:
         now = self._blend.up_to_date()
-        version = made_version(now, self.files, self._context.now(), recipe, name)
-        if self._context.do(commands.keep(version, named=False)):
-            self.kept.emit(self.state.versions[-1].name)
+        return self._hang(made_version(now, self.files, self._context.now(), recipe, name, note))
+
+    def _hang(self, version: VersionState) -> str:
+        """Keep a version under a name that is free; that name."""
+        if not self._context.do(commands.keep(version, named=False)):
+            return ""
+        name = self.state.versions[-1].name
+        self.kept.emit(name)
+        return name
 
     def rename(self, name: str, to: str) -> None:
         """Give a version another name."""
@@ -137,63 +133,161 @@ class VersionsController:
     def continue_with(self, name: str) -> None:
         """Make the recipe of a version the current one."""
         version = self.state.version(name)
-        if version is not None:
+        if version is not None and version.laid is None:
             self._context.guarded(
                 lambda: self._context.do(
                     commands.continue_with(name, self.files.recipe(version.recipe))
                 )
             )
 
+    # --- from elsewhere ---
+
+    def bring(self, paths: Sequence[Path]) -> None:
+        """Hang pictures and recipes from elsewhere, in a job; what cannot be used is told, the rest
+        is kept.
+        """
+
+        def work(progress: Progress) -> None:
+            faults: list[BichromusError] = []
+            for number, path in enumerate(paths):
+                part = progress.part(number / len(paths), (number + 1) / len(paths))
+                try:
+                    if is_recipe(path):
+                        self._bring_recipe(path)
+                    else:
+                        self._hang(self.brought(path, part))
+                except InputError as error:
+                    faults.append(error)
+            if faults:
+                self._context.report(faults)
+
+        self._context.jobs.submit("bringing pictures in", work)
+
+    def brought(self, path: Path, progress: Progress = SILENT) -> VersionState:
+        """A picture from elsewhere as it lies on the grid, not kept yet. Raises InputError."""
+        channels = self._blend.up_to_date().channels
+        return bring(path, channels, self.files, self._context.now(), progress)
+
+    def take(self, version: VersionState, overwrite: bool = False) -> None:
+        """Keep a version that was made here and now. Raises InputError where its name is taken."""
+        self._context.document.do(commands.keep(version, overwrite))
+
+    def _bring_recipe(self, path: Path) -> None:
+        wanted = load_recipe(path)
+        name = self._keep(wanted, path.stem)
+        version = self.state.version(name)
+        if version is not None:
+            told = unfit(wanted, self.files.recipe(version.recipe))
+            if told:
+                self._context.message(f"{name}: {'; '.join(told)}.")
+
+    # --- with and without ---
+
+    def keep_without(self, part: str) -> None:
+        """Keep the picture as it is, and once more without a contributor or a stack, in a job; both
+        are then looked at.
+        """
+        state = self.state
+
+        def work(progress: Progress) -> None:
+            now = self._blend.up_to_date()
+            whole = self._kept_already(now) or self._keep(None)
+            made = self._without(now, state, part, progress)
+            title = f"{commands.default_name(made.recipe)}, without {part}" if made.recipe else ""
+            version = made_version(made, self.files, self._context.now(), None, title)
+            name = self._hang(version)
+            if whole and name:
+                self.paired.emit(whole, name)
+
+        self._context.jobs.submit(f"the picture without {part}", work)
+
+    def _kept_already(self, now: BlendSnapshot) -> str:
+        """The version that is the picture as it is; none: empty."""
+        if now.recipe is None:
+            return ""
+        name = self.files.name_of(now.recipe)
+        return next((v.name for v in self.state.versions if v.recipe == name), "")
+
+    def _without(
+        self, now: BlendSnapshot, state: ProjectState, part: str, progress: Progress
+    ) -> BlendSnapshot:
+        """The picture of the same settings on channels that do without a part."""
+        store, wanted = self._context.document.store, state.preparation
+        found = part_named(now.channels, wanted, part)
+        channels = prepare(store, without(now.channels, wanted, found), progress.part(0, 0.4))
+        settings = state.blend
+        layers = make_layers(
+            store,
+            wanted_layers(channels, settings, settings.used(), wanted.layers),
+            channels,
+            progress=progress.part(0.4, 0.95),
+        )
+        recipe = make_recipe(settings, Evidence().figures(settings, channels, layers))
+        renderer = ChannelRenderer(channels, layers)
+        return replace(now, channels=channels, layers=layers, renderer=renderer, recipe=recipe)
+
     # --- what is shown ---
 
     def compare(self, one: VersionState, two: VersionState) -> Comparison:
         """Two versions in words and figures. Raises UnreadableFile, InputError."""
-        return compare(one, two, *(self.files.recipe(v.recipe) for v in (one, two)))
+        recipes = (self.files.recipe(v.recipe) if v.laid is None else None for v in (one, two))
+        return compare(one, two, *recipes)
+
+    def stale(self, version: VersionState, channels: Channels | None = None) -> list[str]:
+        """Channels of a version that are others by now."""
+        return changed_channels(version, channels or self._blend.snapshot.channels)
+
+    def held(self, version: VersionState) -> bool:
+        """Whether all that a version stands on is still there."""
+        return is_held(self._context.document.store, version)
+
+    def rendered_by(
+        self, version: VersionState, progress: Progress = SILENT
+    ) -> tuple[ChannelRenderer, Recipe]:
+        """What renders a version in full, and its recipe. Raises InputError."""
+        channels = self._blend.up_to_date().channels
+        layers = self.state.preparation.layers
+        return rendered_by(self._renderers, self.files, version, channels, layers, progress)
+
+    def renderer_of(self, version: VersionState) -> ChannelRenderer | None:
+        """What renders a version now: made for it, or that of today's channels; None while it has
+        to be prepared, or where it can only be shown as it was kept.
+        """
+        made = self._renderers.of(version)
+        now = self._blend.snapshot.renderer
+        if made is None and now is not None and not self.stale(version, now.channels):
+            return now
+        return made
 
     def prepare(self, versions: Sequence[VersionState]) -> None:
-        """Make what versions need beside the channels, stars and starless layers, in a job; only
-        these are held.
+        """Make what versions need beside the channels of today: their own where they stand on
+        others, stars and starless layers, in a job; only these are held.
         """
         channels = self._blend.snapshot.channels
-        wanted = {
-            v.recipe: self._renderers[v.recipe]
-            for v in versions
-            if v.recipe in self._renderers and self._renderers[v.recipe].channels is channels
-        }
-        self._renderers = wanted
-        missing = [
-            v for v in versions if v.recipe not in wanted and not changed_channels(v, channels)
-        ]
+        self._renderers.keep_only(versions)
+        missing = [v for v in versions if v.laid is None and self._renderers.of(v) is None]
+        missing = [v for v in missing if not self.stale(v, channels) or self.held(v)]
         if not missing:
             return
+        layers = self.state.preparation.layers
 
-        def work(progress: Progress) -> dict[str, ChannelRenderer]:
-            document, made = self._context.document, {}
+        def work(progress: Progress) -> None:
             for number, version in enumerate(missing):
                 part = progress.part(number / len(missing), (number + 1) / len(missing))
-                settings = self.files.recipe(version.recipe).settings
-                elsewhere = document.saved.preparation.layers
-                layers = wanted_layers(channels, settings, settings.used(), elsewhere)
-                whole = make_layers(document.store, layers, channels, progress=part)
-                made[version.recipe] = ChannelRenderer(channels, whole)
-            return made
+                self._renderers.make(version, channels, layers, part)
 
-        def finish(made: dict[str, ChannelRenderer]) -> None:
-            self._renderers = {**self._renderers, **made}
-            self.ready.emit()
+        self._context.jobs.submit("stars of the versions", work, lambda _: self.ready.emit())
 
-        self._context.jobs.submit("stars of the versions", work, finish)
-
-    def request_wall(self, recipe: str) -> None:
+    def request_wall(self, picture: str) -> None:
         """A small picture, by ``wall``."""
 
         def work() -> None:
             try:
-                self.wall.emit(recipe, self.files.wall(recipe))
+                self.wall.emit(picture, self.files.wall(picture))
             except BichromusError:
-                self.wall.emit(recipe, None)
+                self.wall.emit(picture, None)
 
-        self._context.previews.request(f"wall {recipe}", work)
+        self._context.previews.request(f"wall {picture}", work)
 
     def request_view(self, request: VersionRequest) -> None:
         """Render a version; only the newest request of each place is answered."""
@@ -201,72 +295,12 @@ class VersionsController:
         def work() -> None:
             version = self.state.version(request.name)
             if version is not None:
-                now = self._blend.snapshot
-                own = self._renderers.get(version.recipe)
-                renderer = own if own and own.channels is now.channels else now.renderer
-                answer = view_of(renderer, self.files, version, request)
-                self.rendered.emit(request, answer)
+                renderer = self._renderers.of(version) or self._blend.snapshot.renderer
+                self.rendered.emit(request, view_of(renderer, self.files, version, request))
 
         self._context.previews.request(f"version {request.place}", work)
 
 
-def made_version(
-    now: BlendSnapshot,
-    files: VersionFiles,
-    made: dt.datetime,
-    recipe: Recipe | None = None,
-    name: str = "",
-    note: str = "",
-) -> VersionState:
-    """A version of what is there, or of another recipe's settings on these channels; its files are
-    written. Raises InputError where there is no picture, WriteFailed.
-    """
-    if recipe is not None:
-        figures = Evidence().figures(recipe.settings, now.channels, now.layers)
-        recipe = make_recipe(recipe.settings, figures)
-    else:
-        recipe = now.recipe
-    if now.renderer is None or recipe is None:
-        raise InputError("There is no picture to keep yet", do="Open stacks and blend them first")
-    height, width = now.renderer.shape_of(recipe)
-    longest = min(LONGEST_PX, max(height, width))
-    picture = now.renderer.blend(recipe, whole_view((height, width), longest))
-    used = {n: now.channels.channel(n) for n in recipe.used() if n in now.channels.names}
-    return VersionState(
-        name=name or commands.default_name(recipe),
-        made=made.replace(microsecond=0).isoformat(),
-        recipe=files.put(recipe, picture),
-        mapping=recipe.settings.mapping,
-        size=(width, height),
-        note=note,
-        noise=predict_noise(recipe).lightness,
-        full=full_share(picture),
-        channels={
-            n: VersionChannel(
-                key=used[n].key,
-                hours=used[n].hours,
-                snr=used[n].measure.snr,
-                fwhm_px=used[n].measure.stars.fwhm_px,
-            )
-            for n in sorted(used, key=channel_order)
-        },
-    )
-
-
-def view_of(
-    renderer: ChannelRenderer | None,
-    files: VersionFiles,
-    version: VersionState,
-    request: VersionRequest,
-) -> VersionAnswer:
-    """The picture that answers a request: rendered where its channels and layers are as they were,
-    else from the picture that was kept. Raises UnreadableFile, InputError.
-    """
-    if renderer is not None and not changed_channels(version, renderer.channels):
-        recipe = files.recipe(version.recipe)
-        if request.finish is not None:
-            settings = recipe.settings.model_copy(update={"finish": request.finish})
-            recipe = recipe.model_copy(update={"settings": settings})
-        with contextlib.suppress(UnsupportedData):  # its star layers are not there now
-            return VersionAnswer(renderer.blend(recipe, request.view), False)
-    return VersionAnswer(files.seen(version.recipe, version.size, request.view), True)
+def is_recipe(path: Path) -> bool:
+    """Whether a file is taken for a recipe, by its ending."""
+    return path.suffix.lower() == ".json"

@@ -5,6 +5,8 @@ the hash of its recipe. Nothing is changed in place, so that undo finds what it 
 from __future__ import annotations
 
 import hashlib
+import threading
+from dataclasses import replace
 from pathlib import Path
 from typing import Final
 
@@ -13,15 +15,18 @@ import numpy as np
 from PIL import Image
 
 from ...core.files.atomic import atomic, write_text
-from ...core.model.errors import InputError, UnreadableFile
+from ...core.model.errors import UnreadableFile
 from ...core.model.recipe import Recipe, load_recipe
-from ...core.numerics.sampling import View
+from ...core.model.settings import Finish
+from ...core.numerics.placement import placed
+from ...core.numerics.sampling import View, move_of
 from ..viewing.renderer import RGB8
 
 LONGEST_PX: Final = 2048
 """Longer side of the picture that is kept: enough to be looked at when its channels are gone."""
 _WALL_PX: Final = 560
 _QUALITY: Final = 94
+_HELD: Final = 2  # pictures of a comparison
 _FINEST: Final = 2.0  # kept pixels per screen pixel, above which it is made smaller first
 
 
@@ -31,19 +36,32 @@ class VersionFiles:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self._recipes: dict[str, Recipe] = {}
+        self._held: dict[str, list[RGB8]] = {}
+        self._lock = threading.Lock()
 
     def put(self, recipe: Recipe, picture: RGB8) -> str:
         """Keep a recipe and its picture (H, W, 3); their name. Raises WriteFailed."""
         self.folder.mkdir(exist_ok=True)
-        text = recipe.dump()
-        name = hashlib.sha256(text.encode()).hexdigest()[:16]
+        text, name = recipe.dump(), self.name_of(recipe)
         if not self._recipe(name).exists():
-            scale = _WALL_PX / max(picture.shape[:2])
-            size = (round(picture.shape[1] * scale), round(picture.shape[0] * scale))
-            small = cv2.resize(picture, size, interpolation=cv2.INTER_AREA)
             _write_jpeg(self._picture(name), picture)
-            _write_jpeg(self._wall(name), np.asarray(small, np.uint8))
+            _write_jpeg(self._wall(name), _made_small(picture))
             write_text(self._recipe(name), text)  # last: where it is, the others are
+        return name
+
+    def name_of(self, recipe: Recipe) -> str:
+        """The name that a recipe is kept under."""
+        return hashlib.sha256(recipe.dump().encode()).hexdigest()[:16]
+
+    def put_laid(self, pixels: RGB8) -> str:
+        """Keep a picture from elsewhere (h, w, 3) as it lies on the grid; its name. Raises
+        WriteFailed.
+        """
+        self.folder.mkdir(exist_ok=True)
+        name = hashlib.sha256(pixels.tobytes()).hexdigest()[:16]
+        if not self._wall(name).exists():
+            _write_jpeg(self._picture(name), pixels)
+            _write_jpeg(self._wall(name), _made_small(pixels))
         return name
 
     def recipe(self, name: str) -> Recipe:
@@ -58,46 +76,34 @@ class VersionFiles:
         """The small picture for the wall. Raises UnreadableFile."""
         return _read_jpeg(self._wall(name))
 
-    def copy_picture(self, name: str, out: Path, overwrite: bool) -> tuple[int, int]:
-        """Write the kept picture as PNG or JPEG, by the suffix of ``out``; its width and height.
-        Raises InputError for another suffix, UnreadableFile, WriteFailed.
-        """
-        kinds = {".png": "PNG", ".jpg": "JPEG", ".jpeg": "JPEG"}
-        kind = kinds.get(out.suffix.lower())
-        if kind is None:
-            raise InputError(
-                "This kind of picture is not written here",
-                why=out.suffix or "it has no ending",
-                do="Give a name that ends in .png or .jpg",
-                file=out,
-            )
-        pixels = _read_jpeg(self._picture(name))
-        with atomic(out, overwrite) as partial:
-            Image.fromarray(pixels).save(partial, kind, quality=_QUALITY)
-        return pixels.shape[1], pixels.shape[0]
-
     def seen(self, name: str, size: tuple[int, int], view: View) -> RGB8:
         """The kept picture through a view of the finished picture, whose width and height were
         ``size``; black beside it. Raises UnreadableFile.
         """
-        kept = _read_jpeg(self._picture(name))
-        scale = kept.shape[1] / size[0]
-        while view.step * scale > _FINEST:
-            half = (max(kept.shape[1] // 2, 1), max(kept.shape[0] // 2, 1))
-            kept = np.asarray(cv2.resize(kept, half, interpolation=cv2.INTER_AREA), np.uint8)
-            scale = kept.shape[1] / size[0]
-        step = view.step * scale
-        at = [view.x0 * scale + (step - 1) / 2, view.y0 * scale + (step - 1) / 2]
-        matrix = np.array([[step, 0, at[0]], [0, step, at[1]]])
-        return np.asarray(
-            cv2.warpAffine(
-                kept,
-                matrix,
-                (view.width, view.height),
-                flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP,
-            ),
-            np.uint8,
-        )
+        return _seen(self._levels(name), size[0], view)
+
+    def seen_on_grid(
+        self, name: str, size: tuple[int, int], view: View, finish: Finish | None
+    ) -> RGB8:
+        """A picture that lies on a grid of width and height ``size``, through a view of a picture
+        presented as ``finish`` says; black beside it. Raises UnreadableFile.
+        """
+        if finish is not None:
+            shape = size[1], size[0]
+            placement = placed(shape, finish.crop, finish.flip, finish.turn, finish.trim)
+            view = replace(view, placement=placement)
+        return _seen(self._levels(name), size[0], view)
+
+    def _levels(self, name: str) -> list[RGB8]:
+        """A kept picture, and its halves; the last few are held."""
+        with self._lock:
+            found = self._held.pop(name, None)
+            if found is None:
+                found = _pyramid(_read_jpeg(self._picture(name)))
+            self._held[name] = found
+            while len(self._held) > _HELD:
+                self._held.pop(next(iter(self._held)))
+            return found
 
     def _recipe(self, name: str) -> Path:
         return self.folder / f"{name}.json"
@@ -107,6 +113,39 @@ class VersionFiles:
 
     def _wall(self, name: str) -> Path:
         return self.folder / f"{name}.wall.jpg"
+
+
+def _seen(levels: list[RGB8], width: int, view: View) -> RGB8:
+    """A picture, whose finest level stands for ``width`` pixels, through a view."""
+    level = next(
+        (k for k in levels if view.step * k.shape[1] / width <= _FINEST),
+        levels[-1],
+    )
+    return np.asarray(
+        cv2.warpAffine(
+            level,
+            move_of(view, width / level.shape[1]),
+            (view.width, view.height),
+            flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP,
+        ),
+        np.uint8,
+    )
+
+
+def _pyramid(picture: RGB8) -> list[RGB8]:
+    levels = [picture]
+    while max(levels[-1].shape[:2]) > _WALL_PX:
+        last = levels[-1]
+        half = (max(last.shape[1] // 2, 1), max(last.shape[0] // 2, 1))
+        levels.append(np.asarray(cv2.resize(last, half, interpolation=cv2.INTER_AREA), np.uint8))
+    return levels
+
+
+def _made_small(picture: RGB8) -> RGB8:
+    """A picture for the wall."""
+    scale = min(_WALL_PX / max(picture.shape[:2]), 1.0)
+    size = (max(round(picture.shape[1] * scale), 1), max(round(picture.shape[0] * scale), 1))
+    return np.asarray(cv2.resize(picture, size, interpolation=cv2.INTER_AREA), np.uint8)
 
 
 def _write_jpeg(path: Path, pixels: RGB8) -> None:

@@ -8,6 +8,7 @@ from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QGuiApplication
 from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QInputDialog, QMessageBox, QWidget
 
+from ....workspace.handover.controller import Wanted
 from ....workspace.log.summary import write_summary
 from ....workspace.session import Session
 from ...widgets.fold import Figures, Fold, button, label
@@ -49,7 +50,7 @@ class PeopleFold(Fold):
             self._window, "Take in a contribution", str(Path.home())
         )
         if found:
-            self.book.take_contribution(Path(found), self.session.channels.open_files)
+            self.session.handover.take(Path(found))
 
     def choose_export(self) -> None:
         """Export one station's part."""
@@ -87,7 +88,7 @@ class PeopleFold(Fold):
             and QMessageBox.question(self._window, "Export a contribution", words)
             == QMessageBox.StandardButton.Yes
         )
-        self.book.export_contribution(folder, station, with_subs)
+        self.session.handover.export(folder, Wanted(station, with_subs))
 
     def show_people(self) -> None:
         """Show hours and nights by station."""

@@ -1,39 +1,37 @@
-"""The Publish step: formats, size, place, and the acquisition summary."""
+"""The Publish step: the picture as it will be written, and all that goes with it."""
 
 from __future__ import annotations
 
 from pathlib import Path
 
 from PyQt6.QtGui import QGuiApplication
-from PyQt6.QtWidgets import QCheckBox, QFileDialog, QHBoxLayout, QLineEdit, QWidget
+from PyQt6.QtWidgets import QFileDialog, QMessageBox
 
-from ....core.files import FORMATS
-from ....core.model.channel import LONG_NAMES
+from ....core.files.names import safe_name
 from ....core.model.errors import InputError, OutputRefused
-from ....workspace.blend.publish import output_files, output_shape, summary_rows, used_sources
+from ....workspace.project.state import VersionState
+from ....workspace.publish.controller import Published
+from ....workspace.publish.files import Order, files_in_words, order_of, size_of
+from ....workspace.publish.preview import Sheet
+from ...canvas import Canvas
+from ...canvas.picture_view import PictureView
 from ...command import Command
 from ...shell.route import StepState
-from ...widgets.choice import ChoiceBox
-from ...widgets.fold import Figures, Fold, button, label
-from ...widgets.slider import ValueSlider
-from ...widgets.text import clock_text
 from ..step import Step, StepContext
-
-_SIZES = (
-    (None, "as it is"),
-    (3840, "longest side 3840 px"),
-    (2560, "longest side 2560 px"),
-    (1920, "longest side 1920 px"),
-    (1280, "longest side 1280 px"),
-)
+from .picture_fold import PictureFold
+from .place_fold import PlaceFold
+from .stage import PrintView
+from .summary_fold import SummaryFold
+from .template_dialog import TemplateDialog
+from .words_fold import WordsFold
 
 
 class PublishStep(Step):
-    """Writes what the Blend step shows; what was written is said under the button."""
+    """Writes the picture, or a version; what was written is said under the button."""
 
     id = "publish"
     title = "Publish"
-    tip = "Write the picture in open formats, with its recipe and the acquisition summary."
+    tip = "Write the picture in open formats, with its summary and how it came about."
     place = 70
     topic = "blend"
 
@@ -41,85 +39,43 @@ class PublishStep(Step):
         super().__init__(context)
         self.written: list[Path] = []
         self._written_for: object = None
-        self._file_fold()
-        self._place_fold()
-        self._summary_fold()
-        context.bridge.state.connect(self._show_state)
-        context.bridge.recipe.connect(self._show)
-        context.bridge.published.connect(self._published)
-        self._show_state()
+        self._sheet: Sheet | None = None
+        self.stage: PrintView = PrintView()
+        self.first = self.stage
+        self.picture, self.words = PictureFold(), WordsFold()
+        self.summary, self.where = SummaryFold(), PlaceFold()
+        for fold in (self.picture, self.where, self.summary, self.words):
+            self.inspector.add(fold)
+        self._wire(context)
 
-    def _file_fold(self) -> None:
-        fold = self.file_fold = self.inspector.add(Fold("Picture"))
-        self.boxes: dict[str, QCheckBox] = {}
-        for fmt in FORMATS.values():
-            box = QCheckBox(fmt.words)
-            box.setToolTip(fmt.tip)
-            box.setAccessibleName(fmt.words)
-            box.clicked.connect(lambda _on: self._set_formats())
-            self.boxes[fmt.id] = box
-            fold.add(box)
-        self.size = ChoiceBox("size", "Size of the files; never larger than the data")
-        for _, words in _SIZES:
-            self.size.addItem(words)
-        self.size.activated.connect(
-            lambda i: self.session.publishing.set_publish("size", longest=_SIZES[i][0])
-        )
-        fold.add(self.size)
-        self.quality = ValueSlider(
-            "JPEG quality", 60, 100, 92, "Higher keeps more and is larger", 1, lambda v: f"{v:.0f}"
-        )
-        self.quality.settled.connect(
-            lambda v: self.session.publishing.set_publish("JPEG quality", quality=round(v))
-        )
-        fold.add(self.quality)
+    def _wire(self, context: StepContext) -> None:
+        publishing, bridge = self.session.publishing, context.bridge
+        for changed in (self.picture.changed, self.words.changed, self.summary.changed):
+            changed.connect(lambda label, values: publishing.set_publish(label, **values))
+        self.picture.refused.connect(self._report)
+        self.summary.copied.connect(self.copy_summary)
+        self.summary.edited.connect(self.edit_templates)
+        self.where.folder_typed.connect(self.set_folder)
+        self.where.name_typed.connect(self._set_stem)
+        self.where.choosing.connect(self._choose_folder)
+        self.where.going.connect(self.publish)
+        self.stage.wanted.connect(publishing.request_preview)
+        for signal in (bridge.state, bridge.recipe, bridge.logged, bridge.versions_ready):
+            signal.connect(self._show)
+        bridge.laid_out.connect(self._laid_out)
+        bridge.previewed.connect(self.stage.show_answer)
+        bridge.published.connect(self._published)
 
-    def _place_fold(self) -> None:
-        fold = self.inspector.add(Fold("Place"))
-        place = QWidget()
-        row = QHBoxLayout(place)
-        row.setContentsMargins(0, 0, 0, 0)
-        self.folder = QLineEdit()
-        self.folder.setAccessibleName("folder")
-        self.folder.setToolTip("The folder for the files")
-        self.folder.editingFinished.connect(lambda: self.set_folder(self.folder.text()))
-        choose = button("…", "Choose the folder")
-        choose.setAccessibleName("choose the folder")
-        choose.setFixedWidth(34)
-        choose.clicked.connect(self._choose_folder)
-        row.addWidget(self.folder, 1)
-        row.addWidget(choose)
-        fold.add(place)
-        self.stem = QLineEdit()
-        self.stem.setAccessibleName("file name")
-        self.stem.setToolTip("Name of the files, without ending")
-        self.stem.editingFinished.connect(lambda: self._set_stem(self.stem.text()))
-        fold.add(self.stem)
-        self.replace = QCheckBox("replace files that exist")
-        self.replace.setToolTip("Off: a file that exists is never touched")
-        fold.add(self.replace)
-        self.go = button("Publish", "Write the files (Ctrl+E)", "primary")
-        self.go.clicked.connect(self.publish)
-        fold.add(self.go)
-        self.outcome = label("", "muted", wrap=True)
-        fold.add(self.outcome)
-
-    def _summary_fold(self) -> None:
-        fold = self.summary_fold = self.inspector.add(Fold("Acquisition summary"))
-        self.rows = Figures()
-        fold.add(self.rows)
-        self.rigs = label("", "muted", wrap=True)
-        fold.add(self.rigs)
-        copy = button("Copy the summary", "To the clipboard, as a Markdown table (Ctrl+Shift+C)")
-        copy.clicked.connect(self.copy_summary)
-        fold.add(copy)
+    @property
+    def canvas(self) -> Canvas | PictureView:  # type: ignore[override]
+        return self.stage
 
     # --- gestures ---
 
     def publish(self) -> None:
-        """Write the files in a job."""
-        state = self.session.state.publish
-        if not state.formats:
+        """Write the files in a job; files that exist are asked about first."""
+        state = self.session.state
+        if not state.publish.formats:
             self._report(InputError("No format is chosen", do="Tick at least one of the formats"))
             return
         folder = Path(self._folder()).expanduser()
@@ -128,24 +84,39 @@ class PublishStep(Step):
                 OutputRefused("The folder does not exist", do="Choose another one", file=folder)
             )
             return
-        self.outcome.setText("")
-        self._written_for = self.session.blend.snapshot.recipe
-        self.session.publishing.publish(
-            output_files(folder, self._stem(), state), self.replace.isChecked()
-        )
+        there = [p for p in self._order(folder).paths if p.exists()]
+        if there and not self._may_replace(there):
+            return
+        self.where.outcome.setText("")
+        self._written_for = self._subject()
+        self.session.publishing.publish(folder, bool(there))
+
+    def _may_replace(self, there: list[Path]) -> bool:
+        many = "This file exists" if len(there) == 1 else f"{len(there)} of these files exist"
+        words = f"{many}: {files_in_words(there)}. Replace?"
+        answer = QMessageBox.question(self.context.window, "Publish", words)
+        return answer == QMessageBox.StandardButton.Yes
 
     def copy_summary(self) -> None:
-        """The acquisition summary on the clipboard."""
+        """The acquisition summary on the clipboard, in the form that is chosen."""
         clipboard = QGuiApplication.clipboard()
+        try:
+            text = self.session.publishing.summary_text()
+        except InputError as error:
+            self._report(error)
+            return
         if clipboard is not None:
-            clipboard.setText(self.session.publishing.summary())
+            clipboard.setText(text)
+            self.session.context.message("The summary is on the clipboard.")
 
-    def _report(self, error: InputError) -> None:
-        self.session.context.report([error])
-
-    def _set_formats(self) -> None:
-        chosen = tuple(i for i, box in self.boxes.items() if box.isChecked())
-        self.session.publishing.set_publish("formats", formats=chosen)
+    def edit_templates(self) -> None:
+        """Write a template, and use it."""
+        chosen = self.session.state.publish.summary
+        dialog = TemplateDialog(self.session.publishing.summary(), self.context.window, chosen)
+        dialog.exec()
+        if dialog.kept:
+            self.session.publishing.set_publish("form of the summary", summary=dialog.kept)
+        self._show()
 
     def set_folder(self, text: str) -> None:
         """Where the files go."""
@@ -153,10 +124,10 @@ class PublishStep(Step):
             self.session.publishing.set_publish("folder", folder=text)
 
     def _set_stem(self, text: str) -> None:
-        clean = "".join("-" if c in '/\\:*?"<>|' else c for c in text.strip())
+        clean = safe_name(text, "")
         if clean and clean != self._stem():
             self.session.publishing.set_publish("file name", stem=clean)
-        self.stem.setText(self._stem())
+        self.where.stem.setText(self._stem())
 
     def _choose_folder(self) -> None:
         found = QFileDialog.getExistingDirectory(
@@ -165,6 +136,11 @@ class PublishStep(Step):
         if found:
             self.set_folder(found)
 
+    def _report(self, error: InputError) -> None:
+        self.session.context.report([error])
+
+    # --- what is chosen ---
+
     def _folder(self) -> str:
         pictures = Path.home() / "Pictures"
         return self.session.state.publish.folder or str(
@@ -172,76 +148,81 @@ class PublishStep(Step):
         )
 
     def _stem(self) -> str:
-        return self.session.state.publish.stem or self.session.state.name
+        state = self.session.state
+        return state.publish.stem or safe_name(state.name)
+
+    def _order(self, folder: Path) -> Order:
+        return order_of(self.session.state, folder, self._version())
+
+    def _version(self) -> VersionState | None:
+        return self.session.publishing.version
+
+    def _subject(self) -> object:
+        """What is written, as something to compare."""
+        version = self._version()
+        return version.recipe if version is not None else self.session.blend.snapshot.recipe
 
     # --- what is shown ---
 
     def enter(self) -> None:
         super().enter()
-        self.context.canvas.set_alone(None)
         self._show()
 
-    def _published(self, paths: list[Path]) -> None:
-        self.written = paths
-        size = sum(p.stat().st_size for p in paths if p.exists()) / 1e6
-        names = ", ".join(p.name for p in paths)
-        self.outcome.setText(f"Written: {names} ({size:.1f} MB), each with its recipe beside it.")
-
-    def _show_state(self) -> None:
-        publish = self.session.state.publish
-        for format_id, box in self.boxes.items():
-            box.setChecked(format_id in publish.formats)
-        self.quality.set_value(publish.quality)
-        self.quality.setVisible("jpeg" in publish.formats)
-        sizes = [s for s, _ in _SIZES]
-        self.size.setCurrentIndex(sizes.index(publish.longest) if publish.longest in sizes else 0)
-        if not self.folder.hasFocus():
-            self.folder.setText(self._folder())
-        if not self.stem.hasFocus():
-            self.stem.setText(self._stem())
-        self._show()
+    def _published(self, made: Published) -> None:
+        self.written = [w.file.path for w in made.pictures]
+        size = sum(p.stat().st_size for p in self.written if p.exists()) / 1e6
+        beside = f"{made.summary.name}, {made.record.name} and its JSON"
+        self.where.outcome.setText(
+            f"Written: {files_in_words(self.written)} ({size:.1f} MB); beside it {beside}."
+        )
 
     def _show(self) -> None:
-        now = self.session.blend.snapshot
-        renderer, recipe = now.renderer, now.recipe
-        ready = renderer is not None and recipe is not None
-        self.go.setEnabled(ready)
-        if renderer is not None and ready:
-            height, width = output_shape(
-                renderer.shape_of(recipe), self.session.state.publish.longest
-            )
-            self.file_fold.set_note(f"{width} × {height} px")
-        else:
-            self.file_fold.set_note("")
-        self._show_summary()
+        if not self.active:  # while a control moves elsewhere nothing of this is looked at
+            return
+        state = self.session.state
+        names = [v.name for v in state.versions if v.laid is None]
+        self.picture.show_state(state.publish, names, self._size_words())
+        self.words.show_state(state.publish)
+        self.summary.show_summary(self.session.publishing.summary(), state.publish.summary)
+        ready = self.session.blend.snapshot.recipe is not None
+        count = len(self._order(Path(self._folder())).paths)
+        self.where.show_place(self._folder(), self._stem(), ready, count)
+        version = self._version()
+        if version is not None:
+            self.session.versions.prepare([version])
+        self.session.publishing.lay_out()
 
-    def _show_summary(self) -> None:
-        now = self.session.blend.snapshot
-        state, channels, recipe = self.session.state, now.channels, now.recipe
-        rows = summary_rows(state, channels, recipe)
-        self.rows.show_rows(
-            [
-                (r.channel, r.lengths, clock_text(r.hours), f"{LONG_NAMES[r.channel]}, {r.origin}")
-                for r in rows
-            ]
-        )
-        sources = used_sources(state, channels, recipe)
-        self.summary_fold.set_note(
-            clock_text(sum(s.hours or 0 for s in sources)) if sources else ""
-        )
-        self.rigs.setText(
-            "\n".join(dict.fromkeys(f"{s.station}: {s.camera}" for s in sources if s.camera))
-        )
+    def _laid_out(self, sheet: Sheet | None) -> None:
+        self._sheet = sheet
+        self.stage.show_sheet(sheet, self._no_picture_words())
+        self.picture.set_note(self._size_words())
+
+    def _no_picture_words(self) -> str:
+        version = self._version()
+        if version is None:
+            return "The picture as it will be written is seen here once there is one."
+        if self.session.versions.stale(version) and not self.session.versions.held(version):
+            return (
+                f"{version.name} can no longer be rendered in full: what it stood on is gone. "
+                "In Versions it can be kept once more with the channels of today."
+            )
+        return f"{version.name} is made ready…"
+
+    def _size_words(self) -> str:
+        if self._sheet is None:
+            return ""
+        largest = max(self.session.state.publish.sizes, key=lambda s: s or 10**9)
+        height, width = size_of(self._sheet.size, largest)
+        return f"{width} × {height} px"
 
     def figure(self, channel: str) -> tuple[str, str]:
         prepared = self.session.channels.snapshot.channel(channel)
         return "from", prepared.label.partition(",")[0][:12]
 
     def status(self) -> tuple[StepState, int]:
-        recipe = self.session.blend.snapshot.recipe
-        if recipe is None:
+        if self.session.blend.snapshot.recipe is None:
             return "empty", 0
-        return ("full" if self.written and self._written_for == recipe else "half"), 0
+        return ("full" if self.written and self._written_for == self._subject() else "half"), 0
 
     def commands(self) -> list[Command]:
         def ready() -> bool:
@@ -253,4 +234,11 @@ class PublishStep(Step):
                 "publish", "Publish the picture", "Ctrl+E", self.here(self.publish), words, ready
             ),
             Command("summary", copy, "Ctrl+Shift+C", self.copy_summary, "file", ready),
+            Command(
+                "templates",
+                "Templates of the summary",
+                "",
+                self.here(self.edit_templates),
+                "summary fields",
+            ),
         ]

@@ -6,13 +6,14 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPlainTextEdit, QWidget
 
 from ....workspace.project.state import VersionState
-from ....workspace.versions.compare import Comparison
+from ....workspace.versions.compare import Comparison, laid_words
 from ....workspace.versions.files import LONGEST_PX
+from ....workspace.versions.variation import Part
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, button, label, set_role
 from ...widgets.text import clock_text
 from .pair import WAYS
-from .words import when_text
+from .words import ORDERS, when_text
 
 _NOTE_PX = 54
 
@@ -61,22 +62,99 @@ class VersionFold(Fold):
             row.addWidget(part)
         self.add(pair)
 
-    def show_version(self, version: VersionState, changed: list[str]) -> None:
-        """Show one; ``changed`` are its channels that are others by now."""
+    def show_version(self, version: VersionState, changed: list[str], held: bool) -> None:
+        """Show one; ``changed`` are its channels that are others by now, ``held``: those that it
+        stands on are still there.
+        """
         if not self.name.hasFocus():
             self.name.setText(version.name)
         self.note_box.show_text(version.note)
         hours = clock_text(version.hours) if version.hours else "not known"
         tip = "Hours of all its channels; the cards of the channels tell their SNR then"
-        self.rows.show_rows([("kept", "", when_text(version.made), ""), ("data", "", hours, tip)])
-        self.stale.setVisible(bool(changed))
-        self.stale.setText(
-            f"{', '.join(changed)} changed since: it is shown as it was kept, "
-            f"{min(max(version.size), LONGEST_PX)} px wide at most."
-        )
+        rows = [("kept", "", when_text(version.made), "")]
+        if version.laid is None:
+            rows.append(("data", "", hours, tip))
+        self.rows.show_rows(rows)
+        self.stale.setVisible(bool(changed) or version.laid is not None)
+        self.stale.setText(_state_words(version, changed, held))
         self.anew.setVisible(bool(changed))
+        self.go_on.setVisible(version.laid is None)
         self.star.setChecked(version.favourite)
         self.set_note(f"{version.size[0]} × {version.size[1]} px")
+
+
+def _state_words(version: VersionState, changed: list[str], held: bool) -> str:
+    if version.laid is not None:
+        stretched = (
+            " It came linear and was stretched to be looked at." if version.laid.stretched else ""
+        )
+        return f"{version.laid.file}, {laid_words(version.laid)}.{stretched}"
+    names = ", ".join(changed)
+    if held:
+        return f"{names} changed since: it is shown with the channels it was kept with."
+    return (
+        f"{names} changed since, and what it stood on is gone: it is shown as it was kept, "
+        f"{min(max(version.size), LONGEST_PX)} px wide at most."
+    )
+
+
+class WallFold(Fold):
+    """The picture now, the order of the wall, what comes from elsewhere, and what is left out.
+    ``ordered`` carries an order, ``left_out`` the part that a picture shall do without.
+    """
+
+    kept = pyqtSignal()
+    brought = pyqtSignal()
+    ordered = pyqtSignal(str)
+    left_out = pyqtSignal(str)
+
+    def __init__(self) -> None:
+        super().__init__("The wall")
+        self.keep = button("Keep the picture now", "Hang it on the wall (Ctrl+D)", "primary")
+        self.keep.clicked.connect(self.kept)
+        self.add(self.keep)
+        row = QWidget()
+        line = QHBoxLayout(row)
+        line.setContentsMargins(0, 4, 0, 0)
+        line.setSpacing(6)
+        self.order = ChoiceBox("order of the wall", "How the versions hang")
+        for key, words in ORDERS.items():
+            self.order.addItem(words, key)
+        self.order.activated.connect(lambda _: self.ordered.emit(self.order.currentData()))
+        self.bring = button(
+            "Bring in…", "A picture from elsewhere, or a recipe: dropped files hang here as well"
+        )
+        self.bring.clicked.connect(self.brought)
+        line.addWidget(self.order, 1)
+        line.addWidget(self.bring)
+        self.add(row)
+        self.parts = ChoiceBox(
+            "keep it without",
+            "The same picture with and without a contributor or a stack: both are kept, and looked "
+            "at beside each other",
+        )
+        self.parts.activated.connect(self._leave_out)
+        self.add(self.parts)
+
+    def _leave_out(self, index: int) -> None:
+        name = self.parts.itemData(index)
+        self.parts.setCurrentIndex(0)
+        if name:
+            self.left_out.emit(name)
+
+    def show_wall(self, ready: bool, order: str, parts: list[Part], kept_bytes: int) -> None:
+        """Show what can be done. ``kept_bytes``: of channels that only versions need."""
+        self.keep.setEnabled(ready)
+        self.order.setCurrentIndex(max(self.order.findData(order), 0))
+        self.parts.setVisible(ready and bool(parts))
+        self.parts.clear()
+        self.parts.addItem("with and without…", "")
+        for part in parts:
+            self.parts.addItem(f"{part.name} ({', '.join(part.channels)})", part.name)
+        mega = kept_bytes / 1e6
+        size = f"{mega / 1000:.1f} GB" if mega >= 1000 else f"{mega:.0f} MB"
+        self.set_note(f"{size} kept for it" if kept_bytes else "")
+        self.note.setToolTip("Channels of earlier days, kept while a version stands on them")
 
 
 class _Note(QPlainTextEdit):

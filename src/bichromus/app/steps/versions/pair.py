@@ -11,7 +11,7 @@ from PyQt6.QtCore import QPointF, QRectF, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPen
 
 from ....core.numerics.sampling import View
-from ....workspace.versions.controller import VersionAnswer, VersionRequest
+from ....workspace.versions.rendering import VersionAnswer, VersionRequest
 from ...canvas.picture_view import PictureView
 from ...theme.look import LOOK, font
 from ...widgets.paint import fill_rect, image_of
@@ -161,20 +161,7 @@ class PairView(PictureView):
         image, view = self._images.get(place), self._views.get(place)
         if image is not None and view is not None:
             painter.setRenderHint(QPainter.RenderHint.SmoothPixmapTransform)
-            painter.drawImage(self._rect(view, image), image)
-
-    def _rect(self, view: View, image: QImage) -> QRectF:
-        assert self.camera is not None
-        ratio = self.devicePixelRatioF()
-        zoom = self.camera.zoom / ratio
-        x0, y0 = self.camera.origin(*self._device_size())
-        scale = view.step * zoom
-        return QRectF(
-            (view.x0 - x0) * zoom,
-            (view.y0 - y0) * zoom,
-            image.width() * scale,
-            image.height() * scale,
-        )
+            painter.drawImage(self._box_of(view), image)
 
     def _paint_wiped(self, painter: QPainter) -> None:
         at = self.line * self.width()
@@ -196,7 +183,7 @@ class PairView(PictureView):
             if one.shape == two.shape:
                 self._difference = image_of(difference(one, two, self.way == "colour"))
         if self._difference is not None and 0 in self._views:
-            painter.drawImage(self._rect(self._views[0], self._difference), self._difference)
+            painter.drawImage(self._box_of(self._views[0]), self._difference)
         words = f"{WAYS[self.way][0]}, {_STRENGTH:.0f} times, from 1 to 2"
         _paint_caption(painter, words, 12.0)
 

@@ -13,9 +13,10 @@ EMPTY, WALL, PAIR = range(3)
 
 
 class VersionsStage(QStackedWidget):
-    """``keep_wanted`` asks for the first version."""
+    """``keep_wanted`` asks for the first version, ``bring_wanted`` for one from elsewhere."""
 
     keep_wanted = pyqtSignal()
+    bring_wanted = pyqtSignal()
 
     def __init__(self) -> None:
         super().__init__()
@@ -32,6 +33,11 @@ class VersionsStage(QStackedWidget):
             column.addWidget(part)
         column.addSpacing(14)
         column.addWidget(self.keep, 0, Qt.AlignmentFlag.AlignHCenter)
+        self.bring = button(
+            "Bring one in…", "A picture from elsewhere, laid on the grid by its stars", "quiet"
+        )
+        self.bring.clicked.connect(self.bring_wanted)
+        column.addWidget(self.bring, 0, Qt.AlignmentFlag.AlignHCenter)
         column.addStretch(1)
         for page in (empty, self.wall, self.pair):
             self.addWidget(page)
@@ -39,8 +45,10 @@ class VersionsStage(QStackedWidget):
     def show_ready(self, ready: bool) -> None:
         """Whether there is a picture to keep."""
         self.keep.setVisible(ready)
+        self.bring.setVisible(ready)
         self.words.setText(
-            "Keep one, change the blend, keep another: then look at them side by side."
+            "Keep one, change the blend, keep another; hang last year's beside them: then choose "
+            "with a clear eye."
             if ready
             else "Open stacks and blend them first: then each picture that you keep hangs here."
         )

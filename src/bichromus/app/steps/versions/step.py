@@ -2,21 +2,28 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+from typing import Final
+
+from PyQt6.QtWidgets import QFileDialog
+
 from ....core.model.errors import BichromusError
 from ....core.model.recipe import Recipe
 from ....workspace.project.state import VersionState
 from ....workspace.versions.compare import Comparison, changed_channels
+from ....workspace.versions.variation import parts_of
 from ...canvas import Canvas
 from ...canvas.picture_view import PictureView
 from ...command import Command
 from ...shell.route import StepState
-from ...widgets.fold import Fold, button
 from ...widgets.text import snr_text
 from ..step import Step, StepContext
-from .folds import PairFold, VersionFold
+from .folds import PairFold, VersionFold, WallFold
 from .pair import WAYS, Way
 from .stage import EMPTY, PAIR, WALL, VersionsStage
 from .words import hung
+
+_ORDER: Final = "order of versions"  # among the settings of the person
 
 
 class VersionsStep(Step):
@@ -37,12 +44,9 @@ class VersionsStep(Step):
         self._wire(context)
 
     def _add_folds(self) -> None:
-        self.keeping = Fold("The picture now")
-        self.keep_button = button("Keep it", "Hang it on the wall as a version (Ctrl+D)", "primary")
-        self.keep_button.clicked.connect(self.session.versions.keep)
-        self.keeping.add(self.keep_button)
+        self.hanging = WallFold()
         self.version, self.pair_fold = VersionFold(), PairFold()
-        for fold in (self.keeping, self.pair_fold, self.version):
+        for fold in (self.hanging, self.pair_fold, self.version):
             self.inspector.add(fold)
 
     def _wire(self, context: StepContext) -> None:
@@ -51,10 +55,16 @@ class VersionsStep(Step):
         for changed in (bridge.state, bridge.channels, bridge.recipe):
             changed.connect(self._show)
         bridge.version_kept.connect(self._kept)
+        bridge.version_paired.connect(self._pair)
         bridge.version_wall.connect(wall.put)
         bridge.version_rendered.connect(pair.show_answer)
         bridge.versions_ready.connect(pair.ask)
         self.stage.keep_wanted.connect(versions.keep)
+        self.stage.bring_wanted.connect(self.choose_pictures)
+        self.hanging.kept.connect(versions.keep)
+        self.hanging.brought.connect(self.choose_pictures)
+        self.hanging.ordered.connect(self._set_order)
+        self.hanging.left_out.connect(versions.keep_without)
         wall.wanted.connect(versions.request_wall)
         wall.looked_at.connect(self._look_at)
         wall.picked.connect(self._show_picks)
@@ -96,6 +106,13 @@ class VersionsStep(Step):
                 active(self.next_way),
                 "wipe difference",
             ),
+            Command(
+                "bring-in",
+                "Bring in a picture or a recipe",
+                "",
+                self.here(self.choose_pictures),
+                "versions elsewhere last year partner",
+            ),
             Command("wall", "Back to the wall", "Backspace", active(self.back_to_wall), "versions"),
         ]
 
@@ -106,17 +123,36 @@ class VersionsStep(Step):
         picked = self._picked()
         if not picked:
             return
-        stale = any(self._changed(v) for v in picked)
-        finish = None
-        if not stale:  # both as the first is presented, so that nothing moves under the eye
-            recipe = self._recipe(picked[0])
-            finish = recipe.settings.finish if recipe is not None else None
-        width, height = picked[0].size
+        # both as the first is presented, so that nothing moves under the eye
+        first = next((v for v in picked if v.laid is None), picked[0])
+        recipe = self._recipe(first)
+        finish = recipe.settings.finish if recipe is not None else None
+        width, height = first.size
         self.stage.setCurrentIndex(PAIR)
         self.stage.pair.show_pair(tuple(v.name for v in picked), (height, width), finish)
         self.stage.pair.setFocus()
         self.session.versions.prepare(picked)
         self._show_picks()
+
+    def choose_pictures(self) -> None:
+        """Choose pictures and recipes from elsewhere, and hang them."""
+        kinds = "Pictures and recipes (*.tif *.tiff *.png *.jpg *.jpeg *.fits *.fit *.fts *.json)"
+        found, _ = QFileDialog.getOpenFileNames(
+            self.context.window, "Bring in pictures", str(Path.home()), kinds
+        )
+        if found:
+            self.session.versions.bring([Path(f) for f in found])
+
+    def _set_order(self, order: str) -> None:
+        self.context.settings.set(_ORDER, order)
+        self._show()
+
+    def _pair(self, one: str, two: str) -> None:
+        """Look at two that were just kept."""
+        self.context.actions.go(self.id)
+        self._show()
+        self.stage.wall.set_picks([one, two])
+        self.open_picks()
 
     def back_to_wall(self) -> None:
         """All versions."""
@@ -162,13 +198,16 @@ class VersionsStep(Step):
         state = self.session.state
         ready = self.session.blend.snapshot.recipe is not None
         self.stage.show_ready(ready)
-        self.keep_button.setEnabled(ready)
         versions = state.versions
-        self.keeping.setVisible(bool(versions))
+        self.hanging.setVisible(bool(versions))
+        order = str(self.context.settings.get(_ORDER, "kept"))
+        channels = self.session.blend.snapshot.channels
+        parts = parts_of(channels, state.preparation) if ready else []
+        self.hanging.show_wall(ready, order, parts, self.session.versions.kept_bytes)
         self.pair_fold.setVisible(bool(versions))
         recipes = {v.recipe: r for v in versions if (r := self._recipe(v)) is not None}
         stale = {v.name: self._changed(v) for v in versions}
-        self.stage.wall.show_versions(hung(versions, recipes, stale))
+        self.stage.wall.show_versions(hung(versions, recipes, stale, order))
         gone = [n for n in self.stage.pair.names if state.version(n) is None]
         if not versions:
             self.stage.setCurrentIndex(EMPTY)
@@ -182,7 +221,8 @@ class VersionsStep(Step):
         self.current = name if version is not None else ""
         self.version.setVisible(version is not None)
         if version is not None:
-            self.version.show_version(version, self._changed(version))
+            held = self.session.versions.held(version)
+            self.version.show_version(version, self._changed(version), held)
 
     def _show_picks(self) -> None:
         picked = self._picked()
@@ -206,7 +246,9 @@ class VersionsStep(Step):
         return changed_channels(version, self.session.blend.snapshot.channels)
 
     def _recipe(self, version: VersionState) -> Recipe | None:
-        """Its recipe; None where it cannot be read."""
+        """Its recipe; None where it has none, or it cannot be read."""
+        if version.laid is not None:
+            return None
         try:
             return self.session.versions.files.recipe(version.recipe)
         except BichromusError:

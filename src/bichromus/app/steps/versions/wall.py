@@ -57,6 +57,12 @@ class Wall(QScrollArea):
         """The versions picked, one or two."""
         return self.room.picks
 
+    def set_picks(self, names: list[str]) -> None:
+        """Pick these."""
+        self.room.picks = [n for n in names if any(h.name == n for h in self.room.hung)][-2:]
+        self.picked.emit()
+        self.room.update()
+
     def show_versions(self, hung: list[Hung]) -> None:
         """Hang these."""
         self.room.show_versions(hung)

@@ -12,12 +12,23 @@ from pathlib import Path
 from typing import Any, Final
 
 from ...model.errors import UnknownName
+from ...model.imprint import Imprint
 from ...model.planes import Header
 from ...model.registry import find_entries
+from ...numerics.spaces import SRGB, Space
 from ..atomic import atomic
 from .base import Bands, PictureFormat, Task
 
-__all__ = ["FORMATS", "PictureFormat", "blend_header", "find_formats", "format_of", "write_picture"]
+__all__ = [
+    "FORMATS",
+    "PictureFormat",
+    "blend_header",
+    "fill_picture",
+    "find_formats",
+    "format_of",
+    "recipe_beside",
+    "write_picture",
+]
 
 
 def find_formats(package: str = __name__) -> dict[str, PictureFormat]:
@@ -61,18 +72,31 @@ def write_picture(
     header: Header | None = None,
     quality: int = 92,
 ) -> None:
-    """Write a picture of ``shape`` (H, W) from its bands, atomically, and its recipe as JSON beside
-    it.
-
-    Raises OutputRefused, WriteFailed. The recipe also goes into the file where the format has a
-    place for it.
+    """Write a picture of ``shape`` (H, W) from its bands, atomically. Raises OutputRefused,
+    WriteFailed. The recipe goes into the file where the format has a place for it.
     """
-    text = json.dumps(recipe, ensure_ascii=False)
-    task = Task(bands, shape, text, header or Header(), quality)
-    beside = path.with_name(path.name + ".json")
     with atomic(path, overwrite, inputs) as partial:
-        fmt.write(partial, task)
-        with atomic(beside, overwrite=True) as partial_json:
-            partial_json.write_text(
-                json.dumps(recipe, indent=2, ensure_ascii=False) + "\n", "utf-8"
-            )
+        fill_picture(partial, fmt, bands, shape, recipe, header, quality)
+
+
+def fill_picture(
+    path: Path,
+    fmt: PictureFormat,
+    bands: Bands,
+    shape: tuple[int, int],
+    recipe: dict[str, Any],
+    header: Header | None = None,
+    quality: int = 92,
+    imprint: Imprint | None = None,
+    space: Space = SRGB,
+) -> None:
+    """Write a picture into a file that nobody sees yet. Raises OSError."""
+    text = json.dumps(recipe, ensure_ascii=False)
+    fmt.write(
+        path, Task(bands, shape, text, header or Header(), quality, imprint or Imprint(), space)
+    )
+
+
+def recipe_beside(path: Path) -> Path:
+    """Where the recipe of a picture lies, as JSON."""
+    return path.with_name(path.name + ".json")

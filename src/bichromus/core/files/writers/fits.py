@@ -1,11 +1,12 @@
-"""FITS with three float planes, where they lie in the sky, and the blend's history."""
+"""FITS with three float planes: where they lie in the sky, who made them, how they were blended."""
 
 from __future__ import annotations
 
 from pathlib import Path
 from typing import IO
 
-from ..fits_out import fits_header
+from ...model.imprint import Imprint
+from ..fits_out import ascii_line, fits_header
 from .base import PictureFormat, Task
 
 
@@ -14,11 +15,23 @@ def _write(path: Path, task: Task) -> None:
         _fill(handle, task)
 
 
+def _cards(imprint: Imprint) -> dict[str, str]:
+    """What a person says of it, in the cards that the standard has for it. A card holds 68
+    characters: longer words go on in a second of their own (the standard's CONTINUE).
+    """
+    words = {
+        "TITLE": imprint.title,
+        "AUTHOR": imprint.author_line,
+        "RIGHTS": imprint.rights,
+        "COMMENT": imprint.description,
+    }
+    return {k: ascii_line(v) for k, v in words.items() if v}
+
+
 def _fill(handle: IO[bytes], task: Task) -> None:
     shape = task.shape
-    cards = fits_header(
-        task.header, (3, *shape), ["Bichromus blend; values are sRGB-encoded, 0 to 1", task.recipe]
-    )
+    history = [f"Bichromus blend; values are {task.space.title} code, 0 to 1", task.recipe]
+    cards = fits_header(task.header, (3, *shape), history, _cards(task.imprint))
     start = handle.write(cards.tostring().encode("ascii"))
     plane = shape[0] * shape[1] * 4
     y = 0
@@ -40,5 +53,6 @@ FORMATS = (
         "three float planes with the blend's history",
         _write,
         order=50,
+        captioned=False,
     ),
 )

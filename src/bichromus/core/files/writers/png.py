@@ -9,7 +9,7 @@ from typing import IO
 
 import numpy as np
 
-from .base import PictureFormat, Task, srgb_profile
+from .base import SOFTWARE, PictureFormat, Task
 
 
 def _write(path: Path, task: Task) -> None:
@@ -27,7 +27,18 @@ def _pack(handle: IO[bytes], task: Task) -> None:
 
     handle.write(b"\x89PNG\r\n\x1a\n")
     chunk(b"IHDR", struct.pack(">IIBBBBB", shape[1], shape[0], 16, 2, 0, 0, 0))
-    chunk(b"iCCP", b"sRGB\0\0" + zlib.compress(srgb_profile()))
+    name = task.space.title.encode("latin-1")
+    chunk(b"iCCP", name + b"\0\0" + zlib.compress(task.profile))
+    for keyword, words in (
+        ("Title", task.imprint.title),
+        ("Author", task.imprint.author_line),
+        ("Description", task.imprint.description),
+        ("Copyright", task.imprint.rights),
+        ("Software", SOFTWARE),
+    ):
+        if words:
+            chunk(b"iTXt", keyword.encode() + b"\0\0\0\0\0" + words.encode("utf-8"))
+    chunk(b"iTXt", b"XML:com.adobe.xmp\0\0\0\0\0" + task.xmp)
     chunk(b"iTXt", b"Recipe\0\0\0\0\0" + task.recipe.encode("utf-8"))
     squeeze = zlib.compressobj(3)
     above = np.zeros((1, shape[1] * 6), np.uint8)

@@ -1,4 +1,4 @@
-"""TIFF with 16 bits or 32-bit float a colour, its profile, and the recipe in its description."""
+"""TIFF with 16 bits or 32-bit float a colour, its profile, what is said of it, and the recipe."""
 
 from __future__ import annotations
 
@@ -9,16 +9,25 @@ from typing import Final
 import numpy as np
 import tifffile
 
-from .base import PictureFormat, Task, srgb_profile
+from .base import SOFTWARE, PictureFormat, Task
 
 _CLASSIC_BYTES: Final = 3_900_000_000
 """Beyond this a classic TIFF, whose offsets have 32 bits, may overflow."""
 
 
+def _tags(task: Task) -> list[tuple[int, int, int, bytes, bool]]:
+    """Artist, rights and XMP, as tag, type, count, value, and whether once only."""
+    said = ((315, task.imprint.author_line), (33432, task.imprint.rights))
+    found = [(tag, 2, words.encode("utf-8") + b"\0") for tag, words in said if words]
+    found.append((700, 1, task.xmp))
+    return [(tag, kind, len(value), value, True) for tag, kind, value in found]
+
+
 def _write(dtype: str, path: Path, task: Task) -> None:
     shape = task.shape
+    said = task.imprint.description or task.imprint.title
     # bare JSON would be taken for the layout that some readers keep there
-    description = "recipe: " + task.recipe.encode("ascii", "backslashreplace").decode()
+    description = (said or f"recipe: {task.recipe}").encode("ascii", "backslashreplace").decode()
     with tifffile.TiffWriter(path, bigtiff=shape[0] * shape[1] * 12 > _CLASSIC_BYTES) as tif:
         place = tif.write(
             None,
@@ -26,10 +35,11 @@ def _write(dtype: str, path: Path, task: Task) -> None:
             dtype=dtype,
             photometric="rgb",
             rowsperstrip=64,
-            iccprofile=srgb_profile(),
+            iccprofile=task.profile,
             description=description,
             metadata=None,
-            software="Bichromus",
+            software=SOFTWARE,
+            extratags=_tags(task),
             returnoffset=True,
         )
     assert place is not None

@@ -1,0 +1,1 @@
+"""The picture on its way out: files, summary, process record."""
