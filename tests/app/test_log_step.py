@@ -9,13 +9,14 @@ import numpy as np
 import pytest
 from PyQt6.QtCore import QEvent, QPoint, QPointF, Qt
 from PyQt6.QtGui import QGuiApplication, QHelpEvent, QMouseEvent
-from PyQt6.QtWidgets import QApplication, QMessageBox
+from PyQt6.QtWidgets import QApplication, QFileDialog, QMessageBox
 from pytestqt.qtbot import QtBot
 
 from bichromus.app.shell.light import use_theme
 from bichromus.app.shell.window import Window
 from bichromus.app.start import Application
 from bichromus.app.steps.log import LogStep
+from bichromus.app.steps.log.export_dialog import ExportDialog
 from bichromus.app.steps.log.growing import PACES
 from bichromus.app.steps.log.rundialog import RunDialog
 from bichromus.app.steps.subs import SubsStep
@@ -355,8 +356,16 @@ def test_a_station_is_exported_and_taken_in_elsewhere(
 ) -> None:
     log, folder = log_of(shot), tmp_path / "given"
     folder.mkdir()
-    monkeypatch.setattr(QMessageBox, "question", lambda *_a: QMessageBox.StandardButton.Yes)
-    log.people.export_to(folder, "Ridge")
+    monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_a: str(folder))
+
+    def choose(dialog: ExportDialog) -> int:
+        assert dialog.subs.text() == "the kept subs (9)"
+        assert not dialog.recipes.isEnabled()
+        dialog.subs.click()
+        return 1
+
+    monkeypatch.setattr(ExportDialog, "exec", choose)
+    log.people.choose_export()
     qtbot.waitUntil(
         lambda: (folder / "contribution.json").exists() and not shot.session.jobs.busy,
         timeout=120_000,

@@ -45,7 +45,7 @@ class ChannelLine:
 @dataclass(frozen=True)
 class Summary:
     """Hours by channel, then where, with what, and under which Moon and sky, these from least to
-    most.
+    most. ``about``: the channels that are told of; empty: all.
     """
 
     name: str
@@ -58,14 +58,18 @@ class Summary:
     rigs: tuple[str, ...]
     moon_lit: tuple[float, float] | None
     sky_mag: tuple[float, float] | None
+    about: tuple[str, ...] = ()
 
     @property
     def hours_by_channel(self) -> dict[str, float]:
-        """Hours of each channel; those of a dual-band filter count for each of its lines."""
+        """Hours of each channel that is told of; those of a dual-band filter count for each of its
+        lines.
+        """
         found: dict[str, float] = defaultdict(float)
         for line in self.channels:
             for name in line.lines:
-                found[name] += line.hours
+                if not self.about or name in self.about:
+                    found[name] += line.hours
         return {n: found[n] for n in sorted(found, key=channel_order)}
 
     @property
@@ -112,6 +116,7 @@ def summarise(
         tuple(sorted(rigs - {"", "not named"})),
         _range(rows, "lit"),
         _range(rows, "sky_mag"),
+        tuple(sorted(channels or (), key=channel_order)),
     )
 
 

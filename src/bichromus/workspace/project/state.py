@@ -172,7 +172,9 @@ class LaidState(_Frozen):
 class VersionState(_Frozen):
     """A version of the picture. ``recipe`` names its recipe and its pictures among the project's
     kept files; ``made`` is UTC, ISO 8601; ``size`` the width and height of the finished picture,
-    ``noise`` the lightness noise of its background, ``full`` the share of its pixels at the top. A
+    ``noise`` the lightness noise of its background, ``full`` the share of its pixels at the top,
+    ``shot_h`` the hours of the stacks behind it, each once: one of a dual-band filter has two
+    channels. A
     picture from elsewhere has no recipe and no channels: ``laid`` tells how it lies on the grid,
     whose size is its.
     """
@@ -187,11 +189,14 @@ class VersionState(_Frozen):
     noise: float | None = None
     full: float | None = None
     channels: dict[str, VersionChannel] = Field(default_factory=dict)
+    shot_h: float | None = None
     laid: LaidState | None = None
 
     @property
     def hours(self) -> float:
-        """Hours of all its channels."""
+        """Hours of its stacks, each once; of all its channels where they are not known."""
+        if self.shot_h is not None:
+            return self.shot_h
         return sum(c.hours or 0.0 for c in self.channels.values())
 
 

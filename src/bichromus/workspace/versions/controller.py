@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
 from pathlib import Path
 
 from psygnal import Signal
@@ -11,14 +10,11 @@ from psygnal import Signal
 from ...core.model.errors import BichromusError, InputError
 from ...core.model.progress import SILENT, Progress
 from ...core.model.recipe import Recipe, load_recipe
-from ..blend.controller import BlendController, BlendSnapshot, make_recipe
-from ..blend.evidence import Evidence
-from ..channels.build import Channels, prepare
-from ..layers.build import make_layers
-from ..layers.layers import wanted_layers
+from ..blend.controller import BlendController, BlendSnapshot
+from ..channels.build import Channels
 from ..project.cache import size_of
 from ..project.context import ProjectContext
-from ..project.state import ProjectState, VersionState
+from ..project.state import PreparationState, ProjectState, VersionState
 from ..viewing.renderer import ChannelRenderer
 from . import commands
 from .compare import Comparison, changed_channels, compare
@@ -26,7 +22,7 @@ from .elsewhere import bring
 from .files import VersionFiles
 from .making import made_version, unfit
 from .rendering import Renderers, VersionRequest, is_held, keys_of, rendered_by, view_of
-from .variation import part_named, without
+from .variation import part_named, picture_on, without
 
 FOLDER = "versions"
 
@@ -96,13 +92,24 @@ class VersionsController:
         if not overwrite:
             commands.check_free(self.state, name)
         now = self._blend.up_to_date()
-        version = made_version(now, self.files, self._context.now(), recipe, name, note)
+        version = self._made(now, self.state.preparation, recipe, name, note)
         self._context.document.do(commands.keep(version, overwrite))
         return version
 
     def _keep(self, recipe: Recipe | None, name: str = "", note: str = "") -> str:
         now = self._blend.up_to_date()
-        return self._hang(made_version(now, self.files, self._context.now(), recipe, name, note))
+        return self._hang(self._made(now, self.state.preparation, recipe, name, note))
+
+    def _made(
+        self,
+        now: BlendSnapshot,
+        wanted: PreparationState,
+        recipe: Recipe | None,
+        name: str,
+        note: str = "",
+    ) -> VersionState:
+        at = self._context.now()
+        return made_version(now, wanted, self.files, at, recipe, name, note)
 
     def _hang(self, version: VersionState) -> str:
         """Keep a version under a name that is free; that name."""
@@ -192,10 +199,12 @@ class VersionsController:
         def work(progress: Progress) -> None:
             now = self._blend.up_to_date()
             whole = self._kept_already(now) or self._keep(None)
-            made = self._without(now, state, part, progress)
+            found = part_named(now.channels, state.preparation, part)
+            wanted = without(now.channels, state.preparation, found)
+            store = self._context.document.store
+            made = picture_on(store, wanted, state.blend, now, progress)
             title = f"{commands.default_name(made.recipe)}, without {part}" if made.recipe else ""
-            version = made_version(made, self.files, self._context.now(), None, title)
-            name = self._hang(version)
+            name = self._hang(self._made(made, wanted, None, title))
             if whole and name:
                 self.paired.emit(whole, name)
 
@@ -207,24 +216,6 @@ class VersionsController:
             return ""
         name = self.files.name_of(now.recipe)
         return next((v.name for v in self.state.versions if v.recipe == name), "")
-
-    def _without(
-        self, now: BlendSnapshot, state: ProjectState, part: str, progress: Progress
-    ) -> BlendSnapshot:
-        """The picture of the same settings on channels that do without a part."""
-        store, wanted = self._context.document.store, state.preparation
-        found = part_named(now.channels, wanted, part)
-        channels = prepare(store, without(now.channels, wanted, found), progress.part(0, 0.4))
-        settings = state.blend
-        layers = make_layers(
-            store,
-            wanted_layers(channels, settings, settings.used(), wanted.layers),
-            channels,
-            progress=progress.part(0.4, 0.95),
-        )
-        recipe = make_recipe(settings, Evidence().figures(settings, channels, layers))
-        renderer = ChannelRenderer(channels, layers)
-        return replace(now, channels=channels, layers=layers, renderer=renderer, recipe=recipe)
 
     # --- what is shown ---
 

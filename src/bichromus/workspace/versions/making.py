@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Iterable
 
 from ...core.blend import predict_noise
 from ...core.model.channel import channel_order
@@ -11,7 +12,9 @@ from ...core.model.recipe import Recipe
 from ...core.numerics.sampling import whole_view
 from ..blend.controller import BlendSnapshot, make_recipe
 from ..blend.evidence import Evidence
-from ..project.state import VersionChannel, VersionState
+from ..channels.build import Channels
+from ..channels.steps import stacks_behind
+from ..project.state import PreparationState, VersionChannel, VersionState
 from . import commands
 from .compare import full_share
 from .files import LONGEST_PX, VersionFiles
@@ -19,14 +22,16 @@ from .files import LONGEST_PX, VersionFiles
 
 def made_version(
     now: BlendSnapshot,
+    wanted: PreparationState,
     files: VersionFiles,
     made: dt.datetime,
     recipe: Recipe | None = None,
     name: str = "",
     note: str = "",
 ) -> VersionState:
-    """A version of what is there, or of another recipe's settings on these channels; its files are
-    written. Raises InputError where there is no picture, WriteFailed.
+    """A version of what is there, or of another recipe's settings on these channels, which were
+    prepared as ``wanted``; its files are written. Raises InputError where there is no picture,
+    WriteFailed.
     """
     if recipe is not None:
         figures = Evidence().figures(recipe.settings, now.channels, now.layers)
@@ -48,6 +53,7 @@ def made_version(
         note=note,
         noise=predict_noise(recipe).lightness,
         full=full_share(picture),
+        shot_h=shot_hours(now.channels, wanted, used),
         channels={
             n: VersionChannel(
                 key=used[n].key,
@@ -58,6 +64,15 @@ def made_version(
             for n in sorted(used, key=channel_order)
         },
     )
+
+
+def shot_hours(channels: Channels, wanted: PreparationState, used: Iterable[str]) -> float | None:
+    """Hours of the stacks behind channels, each once; None where no stack tells its own."""
+    behind = {
+        s.id: s.hours for n in used for s in stacks_behind(channels, wanted, channels.channel(n))
+    }
+    told = [h for h in behind.values() if h]
+    return sum(told) if told else None
 
 
 def unfit(wanted: Recipe, got: Recipe) -> list[str]:

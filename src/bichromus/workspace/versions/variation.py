@@ -3,12 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ...core.model.channel import channel_order
 from ...core.model.errors import InputError
-from ..channels.build import Channels
+from ...core.model.progress import SILENT, Progress
+from ...core.model.settings import BlendSettings
+from ..blend.controller import BlendSnapshot, make_recipe
+from ..blend.evidence import Evidence
+from ..channels.build import Channels, prepare
+from ..layers.build import make_layers
+from ..layers.layers import wanted_layers
 from ..project.state import PreparationState, SourceState
+from ..project.store import Store
+from ..viewing.renderer import ChannelRenderer
 
 
 @dataclass(frozen=True)
@@ -65,6 +73,28 @@ def without(channels: Channels, wanted: PreparationState, part: Part) -> Prepara
             chosen[name] = rest[0]
     left_out = tuple(sorted({*wanted.left_out, *out}))
     return wanted.replaced(left_out=left_out, chosen=chosen)
+
+
+def picture_on(
+    store: Store,
+    wanted: PreparationState,
+    settings: BlendSettings,
+    now: BlendSnapshot,
+    progress: Progress = SILENT,
+) -> BlendSnapshot:
+    """The picture of settings on channels that are prepared otherwise than ``now``. Raises
+    InputError, Cancelled.
+    """
+    channels = prepare(store, wanted, progress.part(0, 0.4))
+    layers = make_layers(
+        store,
+        wanted_layers(channels, settings, settings.used(), wanted.layers),
+        channels,
+        progress=progress.part(0.4, 0.95),
+    )
+    recipe = make_recipe(settings, Evidence().figures(settings, channels, layers))
+    renderer = ChannelRenderer(channels, layers)
+    return replace(now, channels=channels, layers=layers, renderer=renderer, recipe=recipe)
 
 
 def _touched(channels: Channels, stacks: Sequence[str]) -> list[str]:

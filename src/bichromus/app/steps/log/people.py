@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from pathlib import Path
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtGui import QGuiApplication
-from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QInputDialog, QMessageBox, QWidget
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QWidget
 
-from ....workspace.handover.controller import Wanted
 from ....workspace.log.summary import write_summary
 from ....workspace.session import Session
 from ...widgets.fold import Figures, Fold, button, label
 from ...widgets.text import clock_text
+from .export_dialog import ExportDialog
 
 
 class PeopleFold(Fold):
@@ -61,34 +62,17 @@ class PeopleFold(Fold):
         if not stations:
             self.session.context.message("There is nothing to export yet.")
             return
-        station, fine = QInputDialog.getItem(
-            self._window, "Export a contribution", "Whose part?", stations, 0, False
-        )
-        folder = (
-            QFileDialog.getExistingDirectory(
-                self._window, "An empty folder for it", str(Path.home())
-            )
-            if fine
-            else ""
+        kept = Counter(s.contributor for s in self.book.snapshot.subs if s.kept and s.file)
+        versions = [v for v in self.session.state.versions if v.laid is None]
+        channels = self.session.channels.snapshot.names
+        dialog = ExportDialog(stations, dict(kept), len(versions), len(channels), self._window)
+        if not dialog.exec():
+            return
+        folder = QFileDialog.getExistingDirectory(
+            self._window, "An empty folder for it", str(Path.home())
         )
         if folder:
-            self.export_to(Path(folder), station)
-
-    def export_to(self, folder: Path, station: str) -> None:
-        """Write a station's part into a folder; its kept subs only when asked for."""
-        kept = [
-            s for s in self.book.snapshot.subs if s.contributor == station and s.kept and s.file
-        ]
-        words = (
-            f"Copy the {len(kept)} kept subs of {station}, too? Without them its hours and "
-            "stacks are exported."
-        )
-        with_subs = (
-            bool(kept)
-            and QMessageBox.question(self._window, "Export a contribution", words)
-            == QMessageBox.StandardButton.Yes
-        )
-        self.session.handover.export(folder, Wanted(station, with_subs))
+            self.session.handover.export(Path(folder), dialog.wanted)
 
     def show_people(self) -> None:
         """Show hours and nights by station."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from pathlib import Path
 
 from PyQt6.QtGui import QGuiApplication
 
@@ -52,6 +53,7 @@ class LogStep(Step):
         context.bridge.logged.connect(self._show)
         context.bridge.planned.connect(self._show_growth)
         context.bridge.channels.connect(self._show_growth)
+        context.bridge.handed_over.connect(self._handed_over)
         self._show()
 
     @property
@@ -113,6 +115,10 @@ class LogStep(Step):
         ]
 
     # --- gestures ---
+
+    def _handed_over(self, files: list[Path]) -> None:
+        many = f"{len(files)} files in {files[0].parent.name}"
+        self.session.context.message(f"The contribution is written: {many}.")
 
     def open_run(self, run: Run | None) -> None:
         """Type a run, or look at one."""

@@ -70,6 +70,7 @@ class PictureFold(Fold):
         self.add(room)
 
     def _sizes(self) -> None:
+        self.body.addSpacing(5)
         self.add(label("longer side, px", "muted"))
         row = QWidget()
         line = QHBoxLayout(row)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QWidget
 
@@ -26,7 +28,9 @@ class PlaceFold(Fold):
         self.folder = QLineEdit()
         self.folder.setAccessibleName("folder")
         self.folder.setToolTip("The folder for the files")
-        self.folder.editingFinished.connect(lambda: self.folder_typed.emit(self.folder.text()))
+        self.folder.editingFinished.connect(
+            lambda: self.folder_typed.emit(str(Path(self.folder.text()).expanduser()))
+        )
         choose = button("…", "Choose the folder")
         choose.setAccessibleName("choose the folder")
         choose.setFixedWidth(34)
@@ -44,12 +48,24 @@ class PlaceFold(Fold):
         self.add(self.go)
         self.outcome = label("", "muted", wrap=True)
         self.add(self.outcome)
+        self.tell("")
 
     def show_place(self, folder: str, stem: str, ready: bool, count: int) -> None:
         """Show where they go; ``count``: of how many files."""
         if not self.folder.hasFocus():
-            self.folder.setText(folder)
+            self.folder.setText(_short(folder))
         if not self.stem.hasFocus():
             self.stem.setText(stem)
         self.go.setEnabled(ready)
         self.set_note(f"{count} files")
+
+    def tell(self, words: str) -> None:
+        """Say what was written; nothing: nothing."""
+        self.outcome.setText(words)
+        self.outcome.setVisible(bool(words))
+
+
+def _short(folder: str) -> str:
+    """A folder as it is read: the person's own as ~."""
+    path, home = Path(folder), Path.home()
+    return str(Path("~") / path.relative_to(home)) if path.is_relative_to(home) else folder

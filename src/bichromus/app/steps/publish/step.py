@@ -87,7 +87,7 @@ class PublishStep(Step):
         there = [p for p in self._order(folder).paths if p.exists()]
         if there and not self._may_replace(there):
             return
-        self.where.outcome.setText("")
+        self.where.tell("")
         self._written_for = self._subject()
         self.session.publishing.publish(folder, bool(there))
 
@@ -172,7 +172,7 @@ class PublishStep(Step):
         self.written = [w.file.path for w in made.pictures]
         size = sum(p.stat().st_size for p in self.written if p.exists()) / 1e6
         beside = f"{made.summary.name}, {made.record.name} and its JSON"
-        self.where.outcome.setText(
+        self.where.tell(
             f"Written: {files_in_words(self.written)} ({size:.1f} MB); beside it {beside}."
         )
 
