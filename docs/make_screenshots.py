@@ -193,6 +193,8 @@ def main() -> int:
         publish = window.step
         assert isinstance(publish, PublishStep)
         publish.set_folder("/home/imager/pictures")  # of nobody
+        window.session.publishing.set_publish("form", shape="3:2", caption=True, sizes=(0, 1920))
+        settle(1500)
         shot("publish-day")
         use_theme(window.settings, "dusk")
         window = application.open("demo galaxy")
