@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 import pytest
+from PIL import Image
 from PyQt6.QtCore import QPointF, Qt
 from pytestqt.qtbot import QtBot
 
@@ -11,6 +14,7 @@ from bichromus.app.shell.window import Window
 from bichromus.app.steps.versions.pair import difference
 from bichromus.app.steps.versions.stage import EMPTY, PAIR, WALL
 from bichromus.app.steps.versions.step import VersionsStep
+from bichromus.core.numerics.sampling import whole_view
 
 
 @pytest.fixture
@@ -52,7 +56,7 @@ def test_keys_do_one_thing_each(window: Window) -> None:
 
 
 def test_versions_hang_are_compared_named_continued_and_taken_off(
-    qtbot: QtBot, step: VersionsStep
+    qtbot: QtBot, step: VersionsStep, tmp_path: Path
 ) -> None:
     window, wall, pair = window_of(step), step.stage.wall, step.stage.pair
     assert step.stage.currentIndex() == WALL
@@ -115,6 +119,34 @@ def test_versions_hang_are_compared_named_continued_and_taken_off(
     qtbot.waitUntil(lambda: len(wall.room.hung) == 1)
     window.undo()
     qtbot.waitUntil(lambda: wall.room.hung[0].name == "first light")
+    # a picture is dropped on the wall, and hangs where its stars lie
+    session.blend.set_settings("stars", stars={"source": "kept"})
+    qtbot.waitUntil(lambda: not session.previews.busy and not session.jobs.busy, timeout=120_000)
+    renderer, recipe = session.blend.snapshot.renderer, session.blend.snapshot.recipe
+    assert renderer is not None
+    assert recipe is not None
+    ours = renderer.blend(recipe, whole_view(renderer.shape, max(renderer.shape)))
+    Image.fromarray(ours[:, ::-1].copy()).save(tmp_path / "autumn.png")
+    before = len(session.state.sources)
+    window.take_paths([tmp_path / "autumn.png"])
+    qtbot.waitUntil(lambda: len(wall.room.hung) == 3, timeout=120_000)
+    assert len(session.state.sources) == before
+    assert wall.room.hung[2].lines[0] == "from elsewhere: autumn.png"
+    wall.look_at("autumn")
+    assert step.version.go_on.isHidden()
+    assert "mirrored" in step.version.stale.text()
+    wall.set_picks(["autumn", "first light"])
+    step.open_picks()
+    qtbot.waitUntil(lambda: pair._as_kept == {0: False, 1: False}, timeout=120_000)
+    step.back_to_wall()
+    names = {
+        "newest": ["autumn", "Bicolour, H-O-O", "first light"],
+        "name": ["autumn", "Bicolour, H-O-O", "first light"],
+        "favourites": ["first light", "Bicolour, H-O-O", "autumn"],
+    }
+    for order, wanted in names.items():
+        step.hanging.ordered.emit(order)
+        assert [h.name for h in wall.room.hung] == wanted
 
 
 def test_a_difference_is_nothing_where_both_are_alike() -> None:

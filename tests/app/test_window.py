@@ -27,6 +27,7 @@ from bichromus.app.start import Application
 from bichromus.app.steps.blend import BlendStep
 from bichromus.app.steps.channels import ChannelsStep
 from bichromus.app.steps.publish import PublishStep
+from bichromus.app.steps.publish.template_dialog import TemplateDialog
 from bichromus.app.theme.look import LOOK
 from bichromus.core.files import read_picture
 from bichromus.core.model.errors import Cancelled, ProjectError
@@ -359,9 +360,24 @@ def test_publishing_from_the_window(
     step.set_folder(str(tmp_path / "none"))
     step.publish()
     assert "folder does not exist" in window.sheets.errors.text
+    window.escape()
     step.copy_summary()
     clipboard = QGuiApplication.clipboard()
     assert clipboard is not None
+    dialog = TemplateDialog(step.session.publishing.summary(), window)
+    dialog.text.setPlainText("{target}: {nothing}")
+    assert "a field that there is not" in dialog.message.text()
+    dialog.text.setPlainText("{target}: {hours_number} h")
+    assert dialog.shown.toPlainText().startswith("Weaverbird Nebula: ")
+    dialog.keep()
+    assert "no name" in dialog.message.text()
+    dialog.name.setText("short")
+    dialog.keep()
+    assert dialog.kept == "short"
+    step.summary.changed.emit("form", {"summary": "short"})
+    assert step.session.publishing.summary_text() == dialog.shown.toPlainText()
+    step.summary.changed.emit("form", {"summary": "markdown"})
+    step.copy_summary()
     assert "| O3 | 108 × 300 s | 9 h |" in clipboard.text()
 
 

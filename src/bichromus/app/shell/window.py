@@ -159,7 +159,7 @@ class Window(QMainWindow):
             self.project_wanted.emit(project)
             return
         files = pictures_in(paths)
-        if files:
+        if files and not self.step.take_files(files):
             self.session.channels.open_files(files)
 
     def guarded(self, action: Callable[[], object]) -> None:

@@ -4,8 +4,9 @@ stage.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 from PyQt6.QtCore import QObject, Qt
 from PyQt6.QtWidgets import QFrame, QScrollArea, QVBoxLayout, QWidget
@@ -102,6 +103,10 @@ class Step(QObject):
         for part in (self.inspector, self.bottom_panel, self.stage):
             for pause in part.findChildren(Pause) if part is not None else ():
                 pause.finish()
+
+    def take_files(self, files: Sequence[Path]) -> bool:
+        """Files were dropped: whether the step has taken them; else they are opened as stacks."""
+        return False
 
     def select(self, channel: str) -> None:
         """The person chose a channel in the ledger."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Final
 
@@ -142,6 +143,13 @@ class VersionsStep(Step):
         )
         if found:
             self.session.versions.bring([Path(f) for f in found])
+
+    def take_files(self, files: Sequence[Path]) -> bool:
+        """Dropped pictures and recipes hang here, once there is a grid to lay them on."""
+        if self.session.blend.snapshot.recipe is None:
+            return False
+        self.session.versions.bring(files)
+        return True
 
     def _set_order(self, order: str) -> None:
         self.context.settings.set(_ORDER, order)
