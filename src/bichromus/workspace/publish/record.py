@@ -21,6 +21,7 @@ from ..log.summary import Summary, write_summary
 from ..project.state import PreparationState, ProjectState, SourceState, VersionState
 
 _VERSION: Final = 1
+_POOL: Final = "Pool"  # the step of the chain whose members are told
 
 
 @dataclass(frozen=True)
@@ -127,7 +128,7 @@ def _channel(channels: Channels, wanted: PreparationState, prepared: Prepared) -
         "signal": measure.signal_own,
         "snr": measure.snr,
         "fwhm_px": measure.stars.fwhm_px,
-        "steps": [{"step": s.title, "result": s.words} for s in steps],
+        "steps": [{"step": s.title, "result": s.words} for s in steps if s.on is not False],
         "gradients": [
             {"of": m.label, "degree": g.degree, "before_sigma": g.before, "after_sigma": g.after}
             for m in members_of(channels, prepared)
@@ -175,8 +176,19 @@ def _channel_lines(name: str, channel: dict[str, Any]) -> list[str]:
         f"stars {channel['fwhm_px']:.2f} px" if channel["fwhm_px"] else "",
     ]
     lines = [f"### {name} ({LONG_NAMES[name]})", "", f"{', '.join(f for f in figures if f)}.", ""]
-    lines += [f"- **{s['step']}**: {s['result']}" for s in channel["steps"]]
-    for part in channel["pool"]:
+    for step in channel["steps"]:
+        lines.append(f"- **{step['step']}**: {step['result']}")
+        if step["step"] == _POOL:
+            lines += _pool_lines(channel["pool"])
+    if channel["continuum"]:
+        c = channel["continuum"]
+        lines.append(f"- {c['k']:.4f} of {c['broad']} taken off, told by {c['stars']} stars")
+    return [*lines, ""]
+
+
+def _pool_lines(parts: list[dict[str, Any]]) -> list[str]:
+    lines = []
+    for part in parts:
         words = (
             "left out"
             if part["left_out"]
@@ -186,7 +198,4 @@ def _channel_lines(name: str, channel: dict[str, Any]) -> list[str]:
             )
         )
         lines.append(f"  - {part['stack']}: {words}")
-    if channel["continuum"]:
-        c = channel["continuum"]
-        lines.append(f"  - {c['k']:.4f} of {c['broad']} taken off, told by {c['stars']} stars")
-    return [*lines, ""]
+    return lines
