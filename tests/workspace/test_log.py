@@ -343,6 +343,9 @@ def test_the_summary_says_the_same_in_four_forms(log: LogTable, tmp_path: Path) 
     assert text["csv"].splitlines()[1].startswith("Ha,2,300,0.1667,1,Ridge")
     assert '"subs": 2' in text["json"]
     assert "Moon" in text["text"]
+    rig = made.rigs[0].split(",")[0]
+    view = make_view(log.subs(), {}, [], {}, demo_plan())
+    assert summarise("W", view, mounts={rig: "a pier"}).rigs == (f"{made.rigs[0]}, on a pier",)
     assert "nothing yet" in write_summary(
         summarise("Empty", make_view([], {}, [], {}, demo_plan())), "text"
     )

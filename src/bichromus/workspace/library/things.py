@@ -53,6 +53,7 @@ class RigThing(_Frozen):
     fwhm_arcsec: Positive = 4.0
     colour: bool = False
     site: str = ""
+    mount: str = ""
 
     @property
     def focal(self) -> float:

@@ -256,7 +256,8 @@ class LogController:
         """
         state = self._context.document.saved
         stacks = [s for s in state.sources if s.sure]
-        return summarise(state.name, self._snapshot.target_view, stacks, channels)
+        mounts = {r.name: r.mount for r in state.plan.rigs}
+        return summarise(state.name, self._snapshot.target_view, stacks, channels, mounts)
 
     def save_summary(self, path: Path) -> None:
         """The summary as a file, by the ending of its name."""

@@ -6,7 +6,7 @@ import csv
 import io
 import json
 from collections import defaultdict
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from typing import Any, Final
 
@@ -83,10 +83,11 @@ def summarise(
     view: LogView,
     stacks: Sequence[SourceState] = (),
     channels: Collection[str] | None = None,
+    mounts: Mapping[str, str] | None = None,
 ) -> Summary:
     """The summary of what a view shows, kept subs only; what only ``stacks`` tell of comes from
     them: subs that are logged count, else what the stack says, never both. With ``channels`` of
-    these alone.
+    these alone; ``mounts`` by the names of rigs.
     """
     untold = [s for s in _untold(view, stacks) if channels is None or set(s.lines) & set(channels)]
     told = [*_logged(view), *_of_stacks(untold)]
@@ -113,11 +114,17 @@ def summarise(
         dates[0] if dates else "",
         dates[-1] if dates else "",
         tuple(sorted(((n, h) for n, h in hours.items() if n), key=lambda p: -p[1])),
-        tuple(sorted(rigs - {"", "not named"})),
+        tuple(sorted(_mounted(r, mounts or {}) for r in rigs - {"", "not named"})),
         _range(rows, "lit"),
         _range(rows, "sky_mag"),
         tuple(sorted(channels or (), key=channel_order)),
     )
+
+
+def _mounted(rig: str, mounts: Mapping[str, str]) -> str:
+    """A rig with what carries it, where that is known."""
+    found = next((m for n, m in mounts.items() if m and (rig == n or rig.startswith(f"{n},"))), "")
+    return f"{rig}, on {found}" if found else rig
 
 
 def _untold(view: LogView, stacks: Sequence[SourceState]) -> list[SourceState]:

@@ -31,6 +31,7 @@ HINTS: Final = {
     "aliases": "separated by commas",
     "reducer": "1 is none",
     "colour": "yes or no",
+    "mount": "what carries it, told in summaries",
 }
 
 
