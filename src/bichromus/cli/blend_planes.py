@@ -44,7 +44,6 @@ from ..core.model.planes import F32, Picture
 from ..core.model.progress import Progress
 from ..core.model.recipe import BlendFigures, ChannelFigures, CleanFigures, Recipe, StarFigures
 from ..core.model.settings import BlendSettings
-from ..core.numerics.smoothing import fill
 from .common import named_file, read_channels
 
 NO_STARS = Stars(0, None, None, None, 0)
@@ -68,6 +67,7 @@ class BlendPlanes:
     measures: dict[str, Measure] = field(default_factory=dict)
     sets: dict[str, F32] = field(default_factory=dict)
     removed: dict[str, Removed] = field(default_factory=dict)
+    layer_stars: dict[str, Stars] = field(default_factory=dict)
     warnings: list[str] = field(default_factory=list)
 
     def plane(self, name: str) -> F32:
@@ -198,7 +198,7 @@ class BlendPlanes:
     def _layer(self, name: str, stars: Stars) -> StarLayer:
         layer = self.layers[name]
         plane = np.nan_to_num(layer.data)
-        found = find_stars(_finite(plane))
+        found = self._layer_stars(name)
         measured = self.measures.get(name)
         sigma = measured.noise.sigma_px if measured else layer_noise([plane])
         width = found.fwhm_px or stars.fwhm_px or USUAL_FWHM_PX
@@ -229,9 +229,14 @@ class BlendPlanes:
     def stars(self) -> Stars:
         """The stars of the plane that shows most of them."""
         found = [m.stars for n, m in self.measures.items() if n not in self.layers]
-        if self.layers:
-            found += [find_stars(_finite(p.data)) for p in self.layers.values()]
+        found += [self._layer_stars(n) for n in self.layers]
         return max(found, key=lambda s: s.count, default=NO_STARS)
+
+    def _layer_stars(self, name: str) -> Stars:
+        """The stars of a layer, sought once."""
+        if name not in self.layer_stars:
+            self.layer_stars[name] = find_stars(np.nan_to_num(self.layers[name].data))
+        return self.layer_stars[name]
 
 
 def read_planes(
@@ -311,7 +316,3 @@ def file_hash(path: Path) -> str:
 
 def _rows(stored: np.ndarray, y0: int, y1: int) -> np.ndarray:
     return stored[y0:y1]
-
-
-def _finite(plane: F32) -> F32:
-    return fill(plane, ~np.isfinite(plane))

@@ -19,6 +19,7 @@ from .seek import Noise, Seeker, reshaped
 
 _MESH: Final = 48
 _THRESHOLD: Final = 5.0
+_ARM_PX: Final = 12  # from a peak, within which it must fall to half
 _FIRST_PEAKS: Final = 140
 _NARROWEST_PX: Final = 1.2  # no optics draw a star sharper on a camera's pixels
 _FULL: Final = 0.95  # of the top value: counted as saturated
@@ -166,10 +167,10 @@ def rough_width(plane: F32) -> float:
         peaks = find_peaks(zero_sum(plane, guess), guess)
         order = np.argsort(peaks.strength)[::-1]
         order = order[len(order) // 20 : len(order) // 20 + _FIRST_PEAKS]
-        for i in order:
-            width = _half_width(plane, peaks.x[i], peaks.y[i])
-            if width is not None:
-                found[int(peaks.x[i]) // 2, int(peaks.y[i]) // 2] = width
+        x, y = peaks.x[order], peaks.y[order]
+        for a, b, width in zip(x, y, _half_widths(plane, x, y), strict=True):
+            if width == width:
+                found[int(a) // 2, int(b) // 2] = float(width)
     if len(found) < _FEW_WIDTHS:
         return _UNKNOWN_WIDTH_PX
     widths = np.array(list(found.values()))
@@ -187,29 +188,40 @@ def _centre(plane: F32, side: int) -> F32:
     return np.ascontiguousarray(plane[y0 : y0 + side, x0 : x0 + side])
 
 
-def _half_width(plane: F32, x: float, y: float) -> float | None:
-    """Full width at half maximum of a peak, along rows and columns through it."""
-    xi, yi = round(float(x)), round(float(y))
-    reach = 12
-    if not (reach <= xi < plane.shape[1] - reach and reach <= yi < plane.shape[0] - reach):
-        return None
-    part = plane[yi - reach : yi + reach + 1, xi - reach : xi + reach + 1]
-    floor = float(np.median(part[::2, ::2]))
-    top = float(part[reach, reach])
-    if top <= floor:
-        return None
+def _half_widths(plane: F32, x: np.ndarray, y: np.ndarray) -> np.ndarray:
+    """Full widths at half maximum of peaks (N,), along rows and columns through them; NaN where
+    there is none, or where both are too different for a star.
+    """
+    reach = _ARM_PX
+    xi, yi = np.rint(x).astype(int), np.rint(y).astype(int)
+    inside = (xi >= reach) & (xi < plane.shape[1] - reach)
+    inside &= (yi >= reach) & (yi < plane.shape[0] - reach)
+    out = np.full(len(xi), np.nan)
+    if not inside.any():
+        return out
+    step = np.arange(-reach, reach + 1)
+    rows, columns = yi[inside, None, None] + step[:, None], xi[inside, None, None] + step
+    part = plane[rows, columns]
+    floor = np.median(part[:, ::2, ::2].reshape(len(part), -1), axis=1)
+    top = part[:, reach, reach]
     half = (top + floor) / 2
-    spans = []
-    for line in (part[reach], part[:, reach]):
-        span = 0.0
-        for side in (line[reach:], line[reach::-1]):
-            below = np.flatnonzero(side < half)
-            if not below.size:
-                return None
-            k = int(below[0])
-            span += k - 1 + float((side[k - 1] - half) / max(side[k - 1] - side[k], 1e-30))
-        spans.append(span)
-    return float(np.mean(spans)) if max(spans) < 2.0 * min(spans) + 0.5 else None
+    across, along = part[:, reach], part[:, :, reach]
+    arms = (across[:, reach:], across[:, reach::-1], along[:, reach:], along[:, reach::-1])
+    a, b, c, d = (_arm(arm, half) for arm in arms)
+    spans = np.stack([a + b, c + d])
+    even = spans.max(0) < 2.0 * spans.min(0) + 0.5
+    out[inside] = np.where((top > floor) & even, spans.mean(0), np.nan)
+    return out
+
+
+def _arm(values: np.ndarray, half: np.ndarray) -> np.ndarray:
+    """How far from the peak (N, n) falls to half (N,); NaN where it does not."""
+    below = values < half[:, None]
+    k = np.maximum(below.argmax(1), 1)
+    each = np.arange(len(values))
+    before, after = values[each, k - 1], values[each, k]
+    found = k - 1 + (before - half) / np.maximum(before - after, 1e-30)
+    return np.asarray(np.where(below.any(1), found, np.nan), np.float64)
 
 
 def find_peaks(response: F32, width: float) -> Peaks:
