@@ -22,15 +22,13 @@ from PIL import Image, ImageCms
 
 from bichromus.core.files import (
     FORMATS,
-    atomic,
     fill_picture,
     format_of,
     read_picture,
     write_fits,
     write_picture,
 )
-from bichromus.core.files import atomic as _atomic
-from bichromus.core.files.atomic import check_output
+from bichromus.core.files.atomic import atomic, check_output
 from bichromus.core.files.fits_in import raw_rows
 from bichromus.core.files.headers import map_header
 from bichromus.core.files.names import safe_name
@@ -488,7 +486,6 @@ def test_a_disk_that_refuses_leaves_the_old_file_and_no_half_one(
     monkeypatch.setattr(
         os, "replace", lambda *_: (_ for _ in ()).throw(OSError(code, os.strerror(code)))
     )
-    with pytest.raises(WriteFailed, match=words), _atomic(tmp_path / "b.txt") as partial:
+    with pytest.raises(WriteFailed, match=words), atomic(tmp_path / "b.txt") as partial:
         partial.write_text("x")
     assert [p.name for p in tmp_path.iterdir()] == ["a.tiff"]
-    assert atomic is _atomic

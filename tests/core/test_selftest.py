@@ -45,7 +45,7 @@ def test_findings_are_told_with_their_limits_and_a_missed_one_shows_in_the_exit_
         assert run(["selftest", "--json"]) == code
         said = json.loads(capsys.readouterr().out)
         assert said["held"] == (code == 0)
-        assert said["findings"][0]["figure"] == 1.2
+        assert said["demands"][0]["value"] == 1.2
     assert run(["selftest"]) == 1
     out = capsys.readouterr().out
     assert "1.2 sigma" in out

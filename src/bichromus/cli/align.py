@@ -10,12 +10,14 @@ from ..core.align.stack import Registered, match_lists, resample_stack, shared_b
 from ..core.files import read_picture, write_fits
 from ..core.files.atomic import check_output
 from ..core.model.errors import InputError
-from .common import add_common, done, output_folder, print_json, table, terminal_progress
+from .common import output_folder
+from .parser import add_common
+from .telling import done, print_json, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
     """The verb align."""
-    parser = verbs.add_parser("align", help="stacks onto the grid of one of them")
+    parser = verbs.add_parser("align")
     parser.add_argument("files", nargs="+", metavar="FILE")
     parser.add_argument(
         "--reference", required=True, metavar="FILE", help="the stack whose grid the others take"

@@ -85,3 +85,14 @@ def pair(text: str) -> tuple[float, float]:
     if min(first, second) <= 0:
         raise argparse.ArgumentTypeError(f"{text} is not above zero")
     return first, second
+
+
+def positive(text: str) -> float:
+    """A number above zero."""
+    try:
+        value = float(text)
+    except ValueError as error:
+        raise argparse.ArgumentTypeError(f"{text!r} is no number") from error
+    if not value > 0 or math.isinf(value):
+        raise argparse.ArgumentTypeError(f"{text} is not above zero")
+    return value

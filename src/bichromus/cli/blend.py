@@ -31,12 +31,14 @@ from ..core.model.recipe import Recipe, load_recipe
 from ..core.model.settings import BlendSettings
 from .blend_options import add_options, blend_settings
 from .blend_planes import BlendPlanes, known_renderer, read_planes, tells_of
-from .common import add_common, done, named_file, print_json, table, terminal_progress
+from .common import named_file
+from .parser import add_common
+from .telling import done, print_json, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
     """The verb blend."""
-    parser = verbs.add_parser("blend", help="channels into one colour picture")
+    parser = verbs.add_parser("blend")
     add_options(parser)
     parser.add_argument("--save-recipe", metavar="FILE", help="write the recipe here as well")
     parser.add_argument("--out", required=True, metavar="FILE", help=".tiff, .png, .jpg or .fits")

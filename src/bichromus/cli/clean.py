@@ -16,12 +16,14 @@ from ..core.files import read_picture, write_fits
 from ..core.files.atomic import check_output
 from ..core.measure.run import check_same_shape
 from ..core.model.errors import InputError
-from .common import add_common, done, mono, named_file, print_json, terminal_progress
+from .common import mono, named_file
+from .parser import add_common
+from .telling import done, print_json, terminal_progress
 
 
 def register(verbs: Any) -> None:
     """The verb clean."""
-    parser = verbs.add_parser("clean", help="take gradient, continuum and stars off a channel")
+    parser = verbs.add_parser("clean")
     parser.add_argument("file", metavar="FILE")
     parser.add_argument("--out", required=True, metavar="FILE")
     parser.add_argument("--gradient", action="store_true", help="take the sky's gradient off")

@@ -2,13 +2,9 @@
 
 from __future__ import annotations
 
-import argparse
-import json
-import math
-import sys
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import Any
 
 import numpy as np
 
@@ -18,42 +14,7 @@ from ..core.model.channel import channel_name
 from ..core.model.errors import InputError, NotEnoughData, OutputRefused, UnknownName
 from ..core.model.measures import Measure
 from ..core.model.planes import Picture
-from ..core.model.progress import Progress
 from ..core.numerics.smoothing import fill
-
-
-class Parser(argparse.ArgumentParser):
-    """Says what is wrong with a call in one line, as all other errors."""
-
-    def error(self, message: str) -> NoReturn:
-        """One sentence and exit code 2."""
-        raise InputError("The call is not understood", why=message, do=f"See {self.prog} --help")
-
-
-def add_common(parser: argparse.ArgumentParser) -> None:
-    """Options that every verb has."""
-    parser.add_argument("--json", action="store_true", help="print one JSON value and nothing else")
-    parser.add_argument("--debug", action="store_true", help="show the whole traceback of an error")
-
-
-def terminal_progress() -> Progress:
-    """Progress on stderr when that is a terminal."""
-    if not sys.stderr.isatty():
-        return Progress()
-
-    def report(fraction: float, text: str) -> None:
-        end = "\n" if fraction >= 1 else ""
-        sys.stderr.write(f"\r\x1b[K{100 * fraction:3.0f} %  {text}{end}")
-        sys.stderr.flush()
-
-    return Progress(report)
-
-
-def done() -> None:
-    """Clear the progress line."""
-    if sys.stderr.isatty():
-        sys.stderr.write("\r\x1b[K")
-        sys.stderr.flush()
 
 
 def named_file(text: str) -> tuple[str, Path]:
@@ -122,17 +83,6 @@ def output_folder(text: str) -> Path:
     return folder
 
 
-def positive(text: str) -> float:
-    """A number above zero."""
-    try:
-        value = float(text)
-    except ValueError as error:
-        raise argparse.ArgumentTypeError(f"{text!r} is no number") from error
-    if not value > 0 or math.isinf(value):
-        raise argparse.ArgumentTypeError(f"{text} is not above zero")
-    return value
-
-
 def size(text: str) -> tuple[int, int]:
     """``WxH`` in pixels, as (height, width)."""
     try:
@@ -146,42 +96,6 @@ def size(text: str) -> tuple[int, int]:
             f"The size {text} cannot be used", do="Stay between 64 and 20000 pixels a side"
         )
     return height, width
-
-
-def print_json(value: Any) -> None:
-    """Print JSON; numbers that are not finite become null."""
-    print(json.dumps(_clean(value), ensure_ascii=False))
-
-
-def _clean(value: Any) -> Any:
-    if isinstance(value, dict):
-        return {k: _clean(v) for k, v in value.items()}
-    if isinstance(value, (list, tuple)):
-        return [_clean(v) for v in value]
-    if isinstance(value, float) and not math.isfinite(value):
-        return None
-    return str(value) if isinstance(value, Path) else value
-
-
-def table(head: Sequence[str], rows: Sequence[Sequence[Any]]) -> str:
-    """A plain table: the first column to the left, the others to the right."""
-    cells = [list(head), *[[_text(c) for c in row] for row in rows]]
-    widths = [max(len(row[i]) for row in cells) for i in range(len(head))]
-    return "\n".join(
-        "  ".join(
-            c.ljust(w) if i == 0 else c.rjust(w)
-            for i, (c, w) in enumerate(zip(row, widths, strict=True))
-        ).rstrip()
-        for row in cells
-    )
-
-
-def _text(value: Any) -> str:
-    if value is None:
-        return "-"
-    if isinstance(value, float):
-        return f"{value:.4g}"
-    return str(value)
 
 
 def field_json(measure: Measure, picture: Picture) -> dict[str, Any] | None:

@@ -10,13 +10,15 @@ from ..core.model.errors import InputError
 from ..workspace.handover.controller import Wanted
 from ..workspace.log.contribution import Contribution
 from ..workspace.session import Session
-from .common import add_common, done, output_folder, print_json, terminal_progress
+from .common import output_folder
+from .parser import add_common
 from .sessions import opened, told_errors
+from .telling import done, print_json, terminal_progress
 
 
 def register(verbs: Any) -> None:
     """The verbs of contributions."""
-    parser = verbs.add_parser("contribution", help="people's work pooled")
+    parser = verbs.add_parser("contribution")
     parts = parser.add_subparsers(dest="part", metavar="PART", required=True)
     out = parts.add_parser("export", help="one station's part, for another to take in")
     out.add_argument("project", type=Path, metavar="PROJECT")

@@ -9,12 +9,14 @@ from ..core.model.errors import InputError
 from ..core.simulate.demo import DEMOS
 from ..core.simulate.demo_files import write_demo
 from ..workspace.demo.project import demo_named, prepare_demo
-from .common import add_common, done, output_folder, print_json, terminal_progress
+from .common import output_folder
+from .parser import add_common
+from .telling import done, print_json, terminal_progress
 
 
 def register(verbs: Any) -> None:
     """The verb demo."""
-    parser = verbs.add_parser("demo", help="open a demo project in the window")
+    parser = verbs.add_parser("demo")
     parser.add_argument(
         "which",
         nargs="?",

@@ -12,12 +12,14 @@ from ..core.files import read_picture, write_fits
 from ..core.files.atomic import check_output
 from ..core.model.channel import filter_name, line_list
 from ..core.model.errors import InputError
-from .common import add_common, done, output_folder, print_json, table, terminal_progress
+from .common import output_folder
+from .parser import add_common
+from .telling import done, print_json, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
     """The verb extract."""
-    parser = verbs.add_parser("extract", help="lines out of dual-band colour stacks")
+    parser = verbs.add_parser("extract")
     parser.add_argument(
         "--stack",
         action="append",

@@ -15,12 +15,13 @@ from ..workspace.log.export import export, totals
 from ..workspace.log.intake import take_in
 from ..workspace.log.table import LogTable
 from .angles import number
-from .common import add_common, done, print_json, table, terminal_progress
+from .parser import add_common
+from .telling import done, print_json, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
     """The verbs of the log."""
-    parser = verbs.add_parser("log", help="what was shot, counted once")
+    parser = verbs.add_parser("log")
     parts = parser.add_subparsers(dest="part", metavar="PART", required=True)
     intake = _part(parts, "intake", "take in the subs of a folder and below", run_intake)
     intake.add_argument("folder", metavar="FOLDER")

@@ -6,52 +6,36 @@ import argparse
 import os
 import sys
 from collections.abc import Sequence
+from importlib import import_module
+from typing import Final
 
 from .. import __version__
 from ..core.model.errors import BichromusError, Cancelled
-from ..workspace.library.spellings import use_person_table
-from . import (
-    align,
-    blend,
-    clean,
-    contribution,
-    demo,
-    extract,
-    log,
-    measure,
-    open_project,
-    plan,
-    pool,
-    publish,
-    selftest,
-    simulate,
-    subs,
-    versions,
-)
-from .common import Parser
+from .parser import Parser
 
-VERBS = (
-    demo,
-    measure,
-    extract,
-    align,
-    pool,
-    clean,
-    blend,
-    subs,
-    log,
-    open_project,
-    versions,
-    publish,
-    contribution,
-    plan,
-    simulate,
-    selftest,
-)
+VERBS: Final = {
+    "demo": ("demo", "open a demo project in the window"),
+    "measure": ("measure", "noise, background, signal, SNR and stars of stacks"),
+    "extract": ("extract", "lines out of dual-band colour stacks"),
+    "align": ("align", "stacks onto the grid of one of them"),
+    "pool": ("pool", "stacks of one channel into one, each by its worth"),
+    "clean": ("clean", "take gradient, continuum and stars off a channel"),
+    "blend": ("blend", "channels into one colour picture"),
+    "subs": ("subs", "grade single exposures, with the cause in words"),
+    "log": ("log", "what was shot, counted once"),
+    "open": ("open_project", "stacks into a project, made where it is not there"),
+    "versions": ("versions", "versions of a project's picture"),
+    "publish": ("publish", "pictures, summary and process record"),
+    "contribution": ("contribution", "people's work pooled"),
+    "plan": ("plan", "what to shoot, when, how long, and how it fits"),
+    "simulate": ("simulate", "a stack from the simulator"),
+    "selftest": ("selftest", "the demands of the method on this machine"),
+}
+"""Modules of the verbs, and what each is for: only the one that is called is imported."""
 
 
-def build_parser() -> Parser:
-    """All verbs."""
+def build_parser(arguments: Sequence[str]) -> Parser:
+    """All verbs by name; that of a call with all that belongs to it."""
     parser = Parser(
         prog="bichromus",
         description="From line and colour stacks of the deep sky to one picture. "
@@ -59,8 +43,16 @@ def build_parser() -> Parser:
     )
     parser.add_argument("--version", action="version", version=f"bichromus {__version__}")
     verbs = parser.add_subparsers(dest="verb", metavar="VERB", required=True)
-    for module in VERBS:
-        module.register(verbs)
+    called = arguments[0] if arguments else ""
+    for verb, (module, words) in VERBS.items():
+        if verb == called:
+            found = import_module(f".{module}", __package__)
+            if hasattr(found, "register_called"):  # a verb of several parts
+                found.register_called(verbs, arguments[1:])
+            else:
+                found.register(verbs)
+        else:
+            verbs.add_parser(verb, help=words)
     return parser
 
 
@@ -68,7 +60,9 @@ def run(arguments: Sequence[str]) -> int:
     """Run one verb; the exit code."""
     debug = "--debug" in arguments
     try:
-        options: argparse.Namespace = build_parser().parse_args(arguments)
+        options: argparse.Namespace = build_parser(arguments).parse_args(arguments)
+        from ..workspace.library.spellings import use_person_table  # only once a verb is called
+
         use_person_table()
         return int(options.run(options) or 0)
     except BichromusError as error:

@@ -8,21 +8,14 @@ from typing import Any
 from ..core.files import read_picture
 from ..core.measure import measure_channels, measure_plane
 from ..core.model.errors import InputError
-from .common import (
-    add_common,
-    done,
-    measure_json,
-    mono,
-    print_json,
-    read_channels,
-    table,
-    terminal_progress,
-)
+from .common import measure_json, mono, read_channels
+from .parser import add_common
+from .telling import done, print_json, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
     """The verb measure."""
-    parser = verbs.add_parser("measure", help="noise, background, signal, SNR and stars of stacks")
+    parser = verbs.add_parser("measure")
     parser.add_argument("files", nargs="*", metavar="FILE", help="stacks, each judged for itself")
     parser.add_argument(
         "--channel",

@@ -9,13 +9,14 @@ from typing import Any
 from ..core.model.errors import InputError
 from ..workspace.channels.prepared import Prepared
 from ..workspace.session import Session
-from .common import add_common, done, print_json, table
+from .parser import add_common
 from .sessions import opened, wait
+from .telling import done, print_json, table
 
 
 def register(verbs: Any) -> None:
     """The verb open."""
-    parser = verbs.add_parser("open", help="stacks into a project, made where it is not there")
+    parser = verbs.add_parser("open")
     parser.add_argument("project", type=Path, metavar="PROJECT")
     parser.add_argument("files", nargs="+", type=Path, metavar="FILE")
     parser.add_argument("--prepare", action="store_true", help="prepare the channels as well")

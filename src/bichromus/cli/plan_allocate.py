@@ -9,12 +9,13 @@ from typing import Any
 
 from ..core.model.errors import InputError
 from ..core.plan.allocate import Want, Window, allocate
-from .common import add_common, print_json, table
+from .parser import add_common
+from .telling import print_json, table
 
 
 def register(parts: Any) -> None:
     """The verb plan allocate."""
-    parser = parts.add_parser("allocate", help="hours over windows and channels")
+    parser = parts.add_parser("allocate")
     parser.add_argument("file", metavar="FILE", help="JSON with windows and channels")
     add_common(parser)
     parser.set_defaults(run=run)

@@ -13,9 +13,9 @@ from ..core.plan.earth import EARTH_NOTE, Place
 from ..core.plan.horizon import OPEN_HORIZON, make_horizon, read_horizon
 from ..core.plan.night import Night, Rules, Target, plan_night
 from ..core.plan.season import plan_season
-from ..workspace.project.reading import read_state
 from .angles import date, declination, number, right_ascension
-from .common import add_common, print_json, table
+from .parser import add_common
+from .telling import print_json, table
 
 TIMES = (
     "sunset",
@@ -47,13 +47,13 @@ def _shared(parser: argparse.ArgumentParser) -> None:
 
 def register(parts: Any) -> None:
     """The verbs plan night and plan season."""
-    night = parts.add_parser("night", help="twilights, Moon, the target's way, usable windows")
+    night = parts.add_parser("night")
     night.add_argument(
         "--date", type=date, metavar="YYYY-MM-DD", help="default: the night that is or comes next"
     )
     _shared(night)
     night.set_defaults(run=run_night)
-    season = parts.add_parser("season", help="usable hours of many nights")
+    season = parts.add_parser("season")
     season.add_argument("--from", dest="first", type=date, required=True, metavar="DATE")
     season.add_argument("--to", dest="last", type=date, required=True, metavar="DATE")
     _shared(season)
@@ -71,6 +71,8 @@ def _asked(options: argparse.Namespace) -> tuple[Place, Target | None, Rules]:
     )
     horizon = read_horizon(Path(options.horizon)) if options.horizon else OPEN_HORIZON
     if options.project:
+        from ..workspace.project.reading import read_state  # for those who name a project
+
         plan = read_state(Path(options.project)).plan
         if lat is None and lon is None:
             site = plan.site_named(options.site)

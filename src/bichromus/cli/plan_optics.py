@@ -14,14 +14,15 @@ from ..core.plan.optics import (
     filter_shift,
     focus_shift,
 )
-from .angles import not_negative, share
-from .common import add_common, positive, print_json, table
+from .angles import not_negative, positive, share
+from .parser import add_common
 from .plan_sub import add_line, wavelength
+from .telling import print_json, table
 
 
 def register(parts: Any) -> None:
     """The verb plan optics."""
-    parser = parts.add_parser("optics", help="filter shift, corner shading, focus shift by glass")
+    parser = parts.add_parser("optics")
     parser.add_argument("--f-ratio", type=positive, required=True, metavar="N")
     parser.add_argument("--obstruction", type=share, default=0.0)
     add_line(parser)

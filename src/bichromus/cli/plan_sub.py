@@ -11,8 +11,9 @@ from ..core.model.channel import LINES, WAVELENGTH_NM
 from ..core.model.errors import InputError
 from ..core.plan.exposure import Optics, advise_sub, hours_for, saturation_time, snr
 from ..core.plan.framing import Field, area, common_field, field_of, frame
-from .angles import not_negative, number, pair, share
-from .common import add_common, positive, print_json, table
+from .angles import not_negative, number, pair, positive, share
+from .parser import add_common
+from .telling import print_json, table
 
 
 def wavelength(options: argparse.Namespace) -> float:
@@ -30,7 +31,7 @@ def add_line(parser: argparse.ArgumentParser) -> None:
 
 def register(parts: Any) -> None:
     """The verbs plan sub and plan frame."""
-    sub = parts.add_parser("sub", help="how long one sub should be, and the hours to a goal")
+    sub = parts.add_parser("sub")
     for name in ("--aperture-mm", "--focal-mm", "--pixel-um", "--bandwidth-nm"):
         sub.add_argument(name, type=positive, required=True)
     sub.add_argument("--qe", type=share, required=True)
@@ -59,9 +60,7 @@ def register(parts: Any) -> None:
     sub.add_argument("--star-ab", type=number, metavar="MAG")
     add_common(sub)
     sub.set_defaults(run=run_sub)
-    fit = parts.add_parser(
-        "frame", help="scale, field, panels, sampling, the field of several rigs"
-    )
+    fit = parts.add_parser("frame")
     fit.add_argument("--focal-mm", type=positive, required=True)
     fit.add_argument("--pixel-um", type=positive, required=True)
     sensor = fit.add_mutually_exclusive_group(required=True)

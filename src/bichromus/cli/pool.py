@@ -12,12 +12,14 @@ from ..core.files import read_picture, write_fits
 from ..core.files.atomic import check_output
 from ..core.model.planes import Header
 from ..core.pool.stacks import pool, pooled_header
-from .common import add_common, done, mono, print_json, table, terminal_progress
+from .common import mono
+from .parser import add_common
+from .telling import done, print_json, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
     """The verb pool."""
-    parser = verbs.add_parser("pool", help="stacks of one channel into one, each by its worth")
+    parser = verbs.add_parser("pool")
     parser.add_argument("files", nargs="+", metavar="FILE")
     parser.add_argument("--out", required=True, metavar="FILE")
     parser.add_argument(

@@ -13,15 +13,17 @@ from ..core.publish.shapes import ratio_of
 from ..workspace.project.state import ProjectState
 from ..workspace.publish.controller import Published
 from ..workspace.publish.files import AS_IT_IS
-from .common import add_common, done, output_folder, print_json, terminal_progress
+from .common import output_folder
+from .parser import add_common
 from .sessions import opened
+from .telling import done, print_json, terminal_progress
 
 _USUAL = "tiff16,jpeg"
 
 
 def register(verbs: Any) -> None:
     """The verb publish."""
-    parser = verbs.add_parser("publish", help="pictures, summary and process record")
+    parser = verbs.add_parser("publish")
     parser.add_argument("project", type=Path, metavar="PROJECT")
     parser.add_argument("--out", required=True, metavar="DIR")
     parser.add_argument("--version", default="", metavar="NAME", help="else the picture as it is")

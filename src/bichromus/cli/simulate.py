@@ -18,12 +18,15 @@ from ..core.model.rig import FILTERS, RIGS, SITES, Rig
 from ..core.simulate.camera import Sky
 from ..core.simulate.demo import simulate_stack, stack_header
 from ..core.simulate.scene import make_scene
-from .common import add_common, done, positive, print_json, size, terminal_progress
+from .angles import positive
+from .common import size
+from .parser import add_common
+from .telling import done, print_json, terminal_progress
 
 
 def register(verbs: Any) -> None:
     """The verb simulate."""
-    parser = verbs.add_parser("simulate", help="a stack from the simulator")
+    parser = verbs.add_parser("simulate")
     parser.add_argument(
         "--rig", default="Ridge", metavar="NAME|JSON", help=f"{', '.join(RIGS)}, or a JSON file"
     )

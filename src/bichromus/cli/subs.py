@@ -8,12 +8,13 @@ from typing import Any
 
 from ..workspace.subs.grading import GradedSub, grade_folder
 from .angles import number
-from .common import add_common, done, print_json, table, terminal_progress
+from .parser import add_common
+from .telling import done, print_json, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
     """The verb subs."""
-    parser = verbs.add_parser("subs", help="grade single exposures, with the cause in words")
+    parser = verbs.add_parser("subs")
     parser.add_argument("folder", metavar="FOLDER")
     parser.add_argument(
         "--lon",

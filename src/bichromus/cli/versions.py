@@ -22,13 +22,14 @@ from ..workspace.versions.compare import compare, laid_words, star_size
 from ..workspace.versions.controller import FOLDER, VersionsController, is_recipe
 from ..workspace.versions.files import VersionFiles
 from ..workspace.versions.making import unfit
-from .common import add_common, done, print_json, table, terminal_progress
+from .parser import add_common
 from .sessions import opened
+from .telling import done, print_json, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
     """The verbs of versions."""
-    parser = verbs.add_parser("versions", help="versions of a project's picture")
+    parser = verbs.add_parser("versions")
     parser.add_argument("project", type=Path, metavar="PROJECT")
     parts = parser.add_subparsers(dest="part", metavar="PART", required=True)
     _part(parts, "list", "all versions", run_list)

@@ -2,10 +2,15 @@
 export.
 """
 
-from .engine import Blender
-from .level import Levels, level_channels
-from .mappings import MAPPINGS, Mapping, available_mappings, mapping_mix, parse_mapping
-from .noise import PredictedNoise, auto_balance, predict_noise
+from typing import TYPE_CHECKING
+
+from ..model.lazy import lazily
+
+if TYPE_CHECKING:
+    from .engine import Blender
+    from .level import Levels, level_channels
+    from .mappings import MAPPINGS, Mapping, available_mappings, mapping_mix, parse_mapping
+    from .noise import PredictedNoise, auto_balance, predict_noise
 
 __all__ = [
     "MAPPINGS",
@@ -20,3 +25,14 @@ __all__ = [
     "parse_mapping",
     "predict_noise",
 ]
+
+_MAPPINGS = ("MAPPINGS", "Mapping", "available_mappings", "mapping_mix", "parse_mapping")
+__getattr__ = lazily(
+    __name__,
+    {
+        "Blender": ".engine",
+        **dict.fromkeys(("Levels", "level_channels"), ".level"),
+        **dict.fromkeys(_MAPPINGS, ".mappings"),
+        **dict.fromkeys(("PredictedNoise", "auto_balance", "predict_noise"), ".noise"),
+    },
+)

@@ -1,8 +1,13 @@
 """Background, noise, signal and stars of planes."""
 
-from .noise import measure_noise
-from .run import StarsAndNoise, measure_channels, measure_plane, stars_and_noise
-from .stars import find_stars, star_mask
+from typing import TYPE_CHECKING
+
+from ..model.lazy import lazily
+
+if TYPE_CHECKING:
+    from .noise import measure_noise
+    from .run import StarsAndNoise, measure_channels, measure_plane, stars_and_noise
+    from .stars import find_stars, star_mask
 
 __all__ = [
     "StarsAndNoise",
@@ -13,3 +18,13 @@ __all__ = [
     "star_mask",
     "stars_and_noise",
 ]
+
+_RUN = ("StarsAndNoise", "measure_channels", "measure_plane", "stars_and_noise")
+__getattr__ = lazily(
+    __name__,
+    {
+        "measure_noise": ".noise",
+        **dict.fromkeys(_RUN, ".run"),
+        **dict.fromkeys(("find_stars", "star_mask"), ".stars"),
+    },
+)
