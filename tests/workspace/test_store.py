@@ -209,7 +209,7 @@ def test_known_hashes_are_forgotten_when_a_file_changes(tmp_path: Path) -> None:
     file.write_text("longer")
     assert store.known_hash(file) is None
     assert store.known_hash(tmp_path / "none") is None
-    (store.cache / "x").mkdir()
+    (store.cache / ("a" * 24)).mkdir()
     clear_cache(store.cache)
     assert list(store.cache.iterdir()) == []
     store.close()

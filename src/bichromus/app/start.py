@@ -30,11 +30,13 @@ class Application(QObject):
         super().__init__()
         self.settings = settings or Settings()
         self.window: Window | None = None
-        self._damaged: BichromusError | None = None
+        self._faults: list[BichromusError] = []
+        if self.settings.fault is not None:
+            self._faults.append(self.settings.fault)
         try:
             use_person_table()
         except BichromusError as error:
-            self._damaged = error
+            self._faults.append(error)
 
     def open(self, what: Path | str) -> Window:
         """Open a project folder, or one of ``new``, ``demo``, ``demo galaxy``, ``last``. Raises
@@ -75,9 +77,9 @@ class Application(QObject):
         window.show()
         if old is not None:
             old.close()
-        if self._damaged is not None:
-            window.show_errors([self._damaged])
-            self._damaged = None
+        if self._faults:
+            window.show_errors(self._faults)
+            self._faults = []
         self.settings.add_recent(session.document.folder)
         session.follow()
         if demo and not session.state.sources:

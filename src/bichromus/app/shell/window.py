@@ -80,7 +80,7 @@ class Window(QMainWindow):
         self.resize(1280, 800)
         geometry = self.settings.get("geometry")
         if isinstance(geometry, str):
-            self.restoreGeometry(QByteArray.fromBase64(geometry.encode()))
+            self.restoreGeometry(QByteArray.fromBase64(geometry.encode("ascii", "ignore")))
 
     def _wire(self) -> None:
         bridge, canvas, status_bar = self.bridge, self.canvas, self.status_bar

@@ -15,9 +15,9 @@ from typing import Final
 import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
-from scipy.stats import binom
 
 from ..model.errors import NotEnoughData
+from ..numerics.chance import tail_log10
 from .models import Points, Warp, choose
 
 F64 = NDArray[np.float64]
@@ -252,9 +252,7 @@ def _verify(
     chance = min(len(source[0]) * np.pi * tau**2 / (source_shape[0] * source_shape[1]), 0.9)
     if hits < _DEGREES_OF_FREEDOM:
         return 0.0, hits
-    return min(
-        float(-binom.logsf(hits - _DEGREES_OF_FREEDOM, m, chance) / np.log(10)), _CERTAIN
-    ), hits
+    return min(tail_log10(hits - _DEGREES_OF_FREEDOM, m, chance), _CERTAIN), hits
 
 
 def _refined(

@@ -10,7 +10,8 @@ from typing import Final
 import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
-from scipy.stats import binom
+
+from ..numerics.chance import tail_log10
 
 F64 = NDArray[np.float64]
 _MOST: Final = 60
@@ -106,7 +107,7 @@ def _refine(one: F64, two: F64, first: Rigid) -> Rigid | None:
         found = _fit(one[:, good], two[:, partner[good]])
     size = np.ptp(two, 1)
     chance = min(two.shape[1] * np.pi * tolerance**2 / max(float(size[0] * size[1]), 1.0), 1.0)
-    sure = -binom.logsf(found.matched - 3, one.shape[1], chance) / np.log(10)
+    sure = tail_log10(found.matched - 3, one.shape[1], chance)
     return found if sure >= _SURE and found.matched >= _FEWEST else None
 
 

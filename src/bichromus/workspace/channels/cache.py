@@ -18,6 +18,7 @@ from ...core.blend.companions import half_size
 from ...core.files.atomic import write_failed
 from ...core.model.measures import Measure
 from ...core.model.planes import F32
+from ..project.cache import DAMAGED
 from .notes import Histogram, Notes
 from .origin import Origin
 from .prepared import Prepared
@@ -78,12 +79,15 @@ def load_prepared(cache: Path, key: str) -> Prepared | None:
         facts = _FACTS.validate_python(json.loads((folder / "facts.json").read_text("utf-8")))
         if facts.format != FORMAT:
             return None
+        levels = _load_levels(folder, "level", facts.levels)
+        if levels[0].shape != facts.measure.shape:
+            return None
         found = Prepared(
             key,
             facts.origin,
             facts.label,
             facts.measure,
-            _load_levels(folder, "level", facts.levels),
+            levels,
             facts.hours,
             facts.notes,
             maps={n: _load_levels(folder, n, facts.levels) for n in facts.maps},
@@ -93,7 +97,7 @@ def load_prepared(cache: Path, key: str) -> Prepared | None:
         )
         os.utime(folder)  # what was not asked for longest goes first when the cache is full
         return found
-    except (OSError, ValueError, KeyError, TypeError):
+    except DAMAGED:
         return None
 
 

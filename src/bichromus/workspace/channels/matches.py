@@ -15,7 +15,7 @@ from ...core.align.stack import StarList, match_lists, star_list
 from ...core.clean.continuum import Continuum
 from ...core.files import read_picture
 from ...core.model.planes import Picture
-from ..project.cache import MATCHES
+from ..project.cache import DAMAGED, MATCHES
 from ..project.state import SourceState
 from ..project.store import Store
 from .prepared import Prepared
@@ -74,7 +74,7 @@ def _load_match(path: Path) -> Match | None:
                 float(f["score"]),
                 (f["one"], f["two"]),
             )
-    except (OSError, ValueError, KeyError):
+    except DAMAGED:
         return None
 
 
@@ -84,7 +84,7 @@ def remembered_stars(store: Store, source: SourceState) -> StarList:
     try:
         with np.load(path, allow_pickle=False) as f:
             return StarList((f["x"], f["y"]), f["flux"], source.shape, float(f["width"]))
-    except (OSError, ValueError, KeyError):
+    except DAMAGED:
         pass
     found = star_list(read_picture(Path(source.path)))
     _save(
@@ -105,7 +105,7 @@ def remembered_continuum(
     try:
         with np.load(path, allow_pickle=False) as f:
             return float(f["k"]), int(f["stars"])
-    except (OSError, ValueError, KeyError):
+    except DAMAGED:
         pass
     found = find()
     _save(path, {"k": max(found.k, 0.0), "stars": found.stars})
@@ -115,7 +115,7 @@ def remembered_continuum(
 def _save(path: Path, values: dict[str, Any]) -> None:
     """Whole or not at all; a full disk costs only the memory of it."""
     try:
-        path.parent.mkdir(exist_ok=True)
+        path.parent.mkdir(parents=True, exist_ok=True)
         partial = path.with_name(f".{path.name}.partial.npz")
         np.savez(partial, **values)
         partial.replace(path)

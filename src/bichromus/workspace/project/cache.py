@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import re
 import shutil
+import zipfile
+import zlib
 from collections.abc import Collection
 from pathlib import Path
 from typing import Final
@@ -11,11 +14,41 @@ MATCHES: Final = "matches"
 """Star lists and registrations: small, and slow to make again."""
 
 
+DAMAGED: Final = (
+    OSError,
+    ValueError,
+    KeyError,
+    TypeError,
+    IndexError,
+    EOFError,
+    RecursionError,
+    zipfile.BadZipFile,
+    zlib.error,
+)
+"""What reading an entry may raise that is not whole: it is then made anew."""
+_OURS: Final = re.compile(r"[0-9a-f]{24}|\.[0-9a-f]{24}\.\d+\.partial")
+"""Names of entries: nothing else is ever deleted."""
+
+
 def clear_cache(folder: Path, but: Collection[str] = ()) -> None:
     """Delete all of it, ``but`` what could not be computed again."""
-    for entry in folder.iterdir():
+    for entry in _entries(folder):
         if entry.name not in but:
             shutil.rmtree(entry, ignore_errors=True)
+    if (folder / MATCHES).is_dir() and not (folder / MATCHES).is_symlink():
+        for entry in (folder / MATCHES).glob("*.npz"):
+            entry.unlink(missing_ok=True)
+
+
+def _entries(folder: Path) -> list[Path]:
+    """The folders of prepared channels; nothing else that lies there, and none where the cache is
+    gone.
+    """
+    try:
+        found = list(folder.iterdir())
+    except OSError:
+        return []
+    return [e for e in found if _OURS.fullmatch(e.name) and e.is_dir() and not e.is_symlink()]
 
 
 def size_of(folder: Path, names: Collection[str]) -> int:
@@ -27,12 +60,12 @@ def bound_cache(folder: Path, most: int, used: Collection[str]) -> int:
     """Delete what was not used for longest until ``folder`` holds no more than ``most`` bytes; what
     is in ``used`` stays. What is left, in bytes.
     """
-    entries = [(_last_used(e), _size(e), e) for e in folder.iterdir()]
+    entries = [(_last_used(e), _size(e), e) for e in _entries(folder)]
     total = sum(size for _, size, _ in entries)
     for _, size, entry in sorted(entries, key=lambda e: e[0]):
         if total <= most:
             break
-        if entry.name not in used and entry.name != MATCHES:
+        if entry.name not in used:
             shutil.rmtree(entry, ignore_errors=True)
             total -= size
     return total

@@ -9,6 +9,7 @@ from pathlib import Path
 from pydantic import ValidationError
 
 from ...core.model.errors import ProjectError
+from .faults import damaged, store_fault
 from .state import ProjectState
 
 
@@ -30,10 +31,7 @@ def read_state(folder: Path) -> ProjectState:
                 "SELECT state FROM history JOIN meta ON key='cursor' AND seq = value"
             ).fetchone()
             return ProjectState.model_validate_json(row[0])
-    except (sqlite3.Error, ValidationError, TypeError) as error:
-        raise ProjectError(
-            "The project cannot be read",
-            why=str(error).splitlines()[0],
-            do="Open it in the window, or restore it from a backup",
-            file=folder,
-        ) from error
+    except sqlite3.Error as error:
+        raise store_fault(error, path) from error
+    except (ValidationError, TypeError, ValueError) as error:
+        raise damaged("its current state cannot be read", path) from error

@@ -5,6 +5,7 @@ time.
 from __future__ import annotations
 
 import contextlib
+import datetime as dt
 import fcntl
 import os
 import sqlite3
@@ -16,12 +17,16 @@ from typing import IO, Final
 from pydantic import ValidationError
 
 from ...core.model.errors import ProjectError
+from .copies import keep_copy
+from .faults import damaged, store_fault
 from .journal import Edit, LogChange, apply, pack
 from .migrations import SCHEMA, VERSION, add_log_columns, bring_up
 from .state import ProjectState
 
 SUFFIX: Final = ".bichromus"
 _KEPT: Final = 400
+_WITHIN: Final = ("lock", "cache", "project.db", "project.db-wal", "project.db-shm", "versions")
+"""What is written in a project: none of it may be a link."""
 
 
 class Store:
@@ -32,7 +37,8 @@ class Store:
         self.folder = folder.absolute()
         self._guard = threading.RLock()
         try:
-            self.folder.mkdir(exist_ok=True)
+            self.folder.mkdir(mode=0o700, exist_ok=True)
+            self._refuse_links()
             self.cache.mkdir(exist_ok=True)
             self._lock = self._take_lock()
         except OSError as error:
@@ -53,8 +59,22 @@ class Store:
         """Folder of the prepared channels."""
         return self.folder / "cache"
 
+    def _refuse_links(self) -> None:
+        """A folder that somebody else has made must not lead to files outside it. Raises
+        ProjectError.
+        """
+        for name in _WITHIN:
+            if (self.folder / name).is_symlink():
+                raise ProjectError(
+                    "This project leads out of its folder",
+                    why=f"its {name} is a link to another place",
+                    do="Take the link away, or ask who made the project for a copy without links",
+                    file=self.folder / name,
+                )
+
     def _take_lock(self) -> IO[str]:
-        handle = open(self.folder / "lock", "a+", encoding="utf-8")  # noqa: SIM115 - held while the project is open
+        flags = os.O_RDWR | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC
+        handle = os.fdopen(os.open(self.folder / "lock", flags, 0o600), "a+", encoding="utf-8")
         try:
             fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as error:
@@ -75,7 +95,17 @@ class Store:
 
     def _connect(self) -> sqlite3.Connection:
         path = self.folder / "project.db"
-        db = sqlite3.connect(path, check_same_thread=False, isolation_level=None)
+        try:
+            db = sqlite3.connect(path, check_same_thread=False, isolation_level=None)
+            with contextlib.suppress(OSError):  # of another owner: it stays as it is
+                os.chmod(path, 0o600)  # it holds the site
+        except (sqlite3.Error, OSError) as error:
+            raise ProjectError(
+                "The project's store cannot be reached",
+                why="the disk or the rights of the folder do not allow it",
+                do="Check both, then open it again",
+                file=path,
+            ) from error
         try:
             db.execute("PRAGMA journal_mode=WAL")
             db.execute("PRAGMA synchronous=FULL")
@@ -97,33 +127,38 @@ class Store:
             db.execute("INSERT OR IGNORE INTO meta VALUES ('version', ?)", (str(VERSION),))
         except sqlite3.DatabaseError as error:
             db.close()
-            raise ProjectError(
-                "The project's store is damaged",
-                why=str(error),
-                do="Restore the folder from a backup; the stacks themselves are untouched",
-                file=path,
-            ) from error
+            raise store_fault(error, path) from error
         except BaseException:
             db.close()
             raise
         return db
 
     def load(self) -> ProjectState | None:
-        """The current state; None for a new project. Raises ProjectError."""
-        with self._guard:
-            cursor = self._cursor()
-            row = self._db.execute("SELECT state FROM history WHERE seq=?", (cursor,)).fetchone()
-        if row is None:
-            return None
+        """The current state; None for a new project. A copy of a store that is read well is kept.
+        Raises ProjectError.
+        """
+        path = self.folder / "project.db"
         try:
-            return ProjectState.model_validate_json(row[0])
+            with self._guard:
+                cursor = self._cursor()
+                row = self._db.execute(
+                    "SELECT state FROM history WHERE seq=?", (cursor,)
+                ).fetchone()
+                if row is None:
+                    if cursor:
+                        raise damaged("its current state is missing", path)
+                    return None
+                state = ProjectState.model_validate_json(row[0])
+                keep_copy(self._db, path, dt.datetime.now())
+                return state
         except ValidationError as error:
-            raise ProjectError(
-                "The project's last state cannot be read",
-                why=error.errors()[0]["msg"],
-                do="Restore the folder from a backup",
-                file=self.folder,
-            ) from error
+            first = error.errors()[0]
+            where = ".".join(map(str, first["loc"])) or "its current state"
+            raise damaged(f"{where}: {first['msg']}", path) from error
+        except (ValueError, TypeError) as error:
+            raise damaged("its place in the history is no number", path) from error
+        except sqlite3.DatabaseError as error:
+            raise store_fault(error, path) from error
 
     def append(
         self,

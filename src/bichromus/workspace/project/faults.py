@@ -1,0 +1,65 @@
+"""What SQLite complains of, in sentences: a full disk is no damage."""
+
+from __future__ import annotations
+
+import sqlite3
+from pathlib import Path
+from typing import Final
+
+from ...core.model.errors import ProjectError
+from .copies import newest_copy
+
+_DAMAGED: Final = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)
+_PRIMARY: Final = 0xFF  # the lower byte of an extended code is the code itself
+
+
+def store_fault(error: sqlite3.Error, path: Path) -> ProjectError:
+    """An error of the store at ``path`` as one of ours."""
+    code = getattr(error, "sqlite_errorcode", None)
+    kind = code & _PRIMARY if code is not None else None
+    if kind == sqlite3.SQLITE_FULL:
+        return ProjectError(
+            "The project cannot be written",
+            why="there is no room left on the disk",
+            do="Free some space, then open it again; nothing was lost",
+            file=path,
+        )
+    if kind in (sqlite3.SQLITE_READONLY, sqlite3.SQLITE_PERM, sqlite3.SQLITE_AUTH):
+        return ProjectError(
+            "The project cannot be written",
+            why="its folder or its disk is read-only",
+            do="Copy the folder to a place that you may write to; totals and exports of the "
+            "command line read it as it is",
+            file=path,
+        )
+    if kind in (sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_IOERR):
+        return ProjectError(
+            "The project's store cannot be reached",
+            why="the disk refuses to read or write it",
+            do="Check the disk and the rights of the folder, then open it again",
+            file=path,
+        )
+    if kind in (sqlite3.SQLITE_BUSY, sqlite3.SQLITE_LOCKED):
+        return ProjectError(
+            "The project's store is in use",
+            why="another program has locked it",
+            do="Close that program first",
+            file=path,
+        )
+    return damaged(str(error) if kind in _DAMAGED else f"{error}", path)
+
+
+def damaged(why: str, path: Path) -> ProjectError:
+    """A store that is not whole, with the way out: its last good copy."""
+    copy = newest_copy(path.parent)
+    way = (
+        f"Put {copy.relative_to(path.parent)}, its last good copy, in the place of {path.name}"
+        if copy is not None
+        else "Restore the folder from a backup"
+    )
+    return ProjectError(
+        "The project's store is damaged",
+        why=why,
+        do=f"{way}; the stacks themselves are untouched",
+        file=path,
+    )
