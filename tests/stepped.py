@@ -126,6 +126,5 @@ def stepped_session(
     noise is sought only with ``layers``.
     """
     made = Session(folder, name, jobs=SteppedJobs(), previews=SteppedLatest(), **more)
-    if not layers:
-        made.layers.follow = lambda *_wanted: None  # type: ignore[method-assign]
+    made.layers.on = layers
     return made

@@ -4,11 +4,13 @@ sentence.
 
 from __future__ import annotations
 
+import contextlib
 import errno
 import gzip
 import io
 import json
 import os
+import struct
 from pathlib import Path
 from typing import Any
 from xml.etree import ElementTree
@@ -33,6 +35,7 @@ from bichromus.core.files.fits_in import raw_rows
 from bichromus.core.files.headers import map_header
 from bichromus.core.files.names import safe_name
 from bichromus.core.files.profiles import profile_of
+from bichromus.core.files.sub_header import read_sub
 from bichromus.core.model.channel import filter_name
 from bichromus.core.model.errors import (
     InputError,
@@ -120,10 +123,26 @@ FORMS: dict[str, tuple[str, Any, np.ndarray]] = {
         ),
         CUBE,
     ),
-    "tiff pages": (
+    "tiff 8 white is zero": (
         "a.tif",
-        lambda p: tifffile.imwrite(p, CUBE.astype(np.float32), photometric="minisblack"),
+        lambda p: tifffile.imwrite(p, 255 - PLANE.astype(np.uint8), photometric="miniswhite"),
+        PLANE,
+    ),
+    "tiff 16 planes with alpha": (
+        "a.tif",
+        lambda p: tifffile.imwrite(
+            p,
+            np.stack([*CUBE, PLANE]).astype(np.uint16),
+            photometric="rgb",
+            planarconfig="separate",
+            extrasamples=["unassalpha"],
+        ),
         CUBE,
+    ),
+    "png 8 grey with alpha": (
+        "a.png",
+        lambda p: Image.merge("LA", [Image.fromarray(PLANE.astype(np.uint8))] * 2).save(p),
+        PLANE,
     ),
     "png 8": ("a.png", lambda p: cv2.imwrite(str(p), PLANE.astype(np.uint8)), PLANE),
     "png 16 rgb": (
@@ -135,7 +154,7 @@ FORMS: dict[str, tuple[str, Any, np.ndarray]] = {
 
 
 TOPS = {
-    255.0: ("uint8", "tiff 8", "png 8"),
+    255.0: ("uint8", "tiff 8", "png 8", "tiff 8 white is zero", "png 8 grey with alpha"),
     2.0**15 - 1: ("int16",),
     2.0**31 - 1: ("int32",),
     2.0**32 - 1: ("tiff 32",),
@@ -147,6 +166,7 @@ TOPS = {
         "tiff 16 deflate",
         "tiff rgb",
         "tiff planar",
+        "tiff 16 planes with alpha",
         "png 16 rgb",
     ),
 }
@@ -188,6 +208,27 @@ def _cut_of(name: str, keep: int) -> Any:
     return write
 
 
+def _flipped_gzip(path: Path) -> None:
+    packed = bytearray(gzip.compress(PLANE.astype(">f4").tobytes() * 4))
+    whole = bytearray(gzip.compress(_head(NAXIS=2, NAXIS1=W, NAXIS2=H) + bytes(packed) * 9))
+    whole[len(whole) // 2] ^= 0xFF
+    path.write_bytes(whole)
+
+
+def _announcing_png(path: Path) -> None:
+    FORMS["png 16 rgb"][1](path)
+    whole = bytearray(path.read_bytes())
+    whole[16:24] = struct.pack(">II", 900_000, 900_000)
+    path.write_bytes(whole)
+
+
+def _head(**cards: object) -> bytes:
+    """A FITS header as somebody may write it."""
+    lines = [f"SIMPLE  = {'T':>20}"]
+    lines += [f"{k:<8}= {v!s:>20}" for k, v in {"BITPIX": -32, **cards}.items()]
+    return "".join(f"{line:<80}" for line in [*lines, "END"]).ljust(2880).encode()
+
+
 BAD: dict[str, tuple[str, Any, type[InputError], str]] = {
     "truncated": ("a.fits", _cut, UnreadableFile, "cut short"),
     "truncated png": (
@@ -223,6 +264,44 @@ BAD: dict[str, tuple[str, Any, type[InputError], str]] = {
         lambda p: Image.new("L", (64, 64)).save(p),
         UnsupportedData,
         "finished picture",
+    ),
+    "tiff pages": (
+        "a.tif",
+        lambda p: tifffile.imwrite(p, CUBE.astype(np.float32), photometric="minisblack"),
+        UnsupportedData,
+        "several pages",
+    ),
+    "tiff palette": (
+        "a.tif",
+        lambda p: tifffile.imwrite(
+            p,
+            PLANE.astype(np.uint8),
+            photometric="palette",
+            colormap=np.zeros((3, 256), np.uint16),
+        ),
+        UnsupportedData,
+        "numbers of a palette",
+    ),
+    "tiff inks": (
+        "a.tif",
+        lambda p: tifffile.imwrite(p, np.zeros((H, W, 4), np.uint8), photometric="separated"),
+        UnsupportedData,
+        "inks",
+    ),
+    "a pipe": ("a.fits", lambda p: os.mkfifo(p), UnreadableFile, "pipe or a device"),
+    "a flipped byte in a gzip": ("a.fits.gz", _flipped_gzip, UnreadableFile, "cannot be"),
+    "too large a png": ("a.png", _announcing_png, UnsupportedData, "does not fit into the memory"),
+    "too large a fits": (
+        "a.fits.gz",
+        lambda p: p.write_bytes(gzip.compress(_head(NAXIS=2, NAXIS1=10**9, NAXIS2=10**6))),
+        UnsupportedData,
+        "does not fit into the memory",
+    ),
+    "an impossible BITPIX": (
+        "a.fits",
+        lambda p: p.write_bytes(_head(BITPIX="1E400", NAXIS=2, NAXIS1=40, NAXIS2=40)),
+        UnreadableFile,
+        "cannot be read",
     ),
     "all NaN": (
         "a.fits",
@@ -489,3 +568,44 @@ def test_a_disk_that_refuses_leaves_the_old_file_and_no_half_one(
     with pytest.raises(WriteFailed, match=words), atomic(tmp_path / "b.txt") as partial:
         partial.write_text("x")
     assert [p.name for p in tmp_path.iterdir()] == ["a.tiff"]
+
+
+def test_an_odd_card_takes_no_other_along(tmp_path: Path) -> None:
+    path = tmp_path / "a.fits"
+    _fits(PLANE.astype(np.float32), FILTER="Ha", EXPTIME=300.0)(path)
+    whole = path.read_bytes()
+    odd = f"{'CAM[*1  = 12':<80}{'GAIN    = 1E400':<80}{'OBJECT  = Weaver':<80}{'END':<80}".encode()
+    place = whole.index(b"END" + b" " * 77)
+    path.write_bytes(whole[:place] + odd + whole[place + len(odd) :])
+    picture = read_picture(path)
+    assert picture.header.filter == filter_name("Ha")
+    assert picture.header.exposure_s == 300.0
+    np.testing.assert_array_equal(picture.data, PLANE.astype(np.float32))
+
+
+@pytest.mark.parametrize(
+    "form", ["int16", "gzip", "tiff 16 deflate", "png 16 rgb", "tile-compressed"]
+)
+def test_no_mutant_ends_in_anything_but_a_picture_or_a_sentence(tmp_path: Path, form: str) -> None:
+    name, write, _ = FORMS[form]
+    path = tmp_path / name
+    write(path)
+    whole = path.read_bytes()
+    rng = np.random.default_rng(sum(form.encode()))
+    told: list[str] = []
+    for _ in range(60):
+        mutant = bytearray(whole)
+        for at in rng.integers(0, len(whole), rng.integers(1, 6)):
+            mutant[at] = rng.integers(0, 256)
+        if rng.random() < 0.3:
+            del mutant[rng.integers(0, len(mutant)) :]
+        path.write_bytes(mutant)
+        try:
+            picture = read_picture(path)
+            assert picture.data.dtype == np.float32
+        except InputError as error:
+            told.append(error.sentence())
+        with contextlib.suppress(InputError):
+            read_sub(path)
+    assert told
+    assert all("\n" not in words and str(path) in words for words in told)

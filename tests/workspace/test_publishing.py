@@ -263,6 +263,7 @@ def test_publishing_and_handing_over_without_the_window(
     made: Session, tmp_path: Path, capsys: pytest.CaptureFixture[str]
 ) -> None:
     project = str(made.document.folder)
+    made.blend.set_settings("stars", stars={"source": "kept"})
     made.close()
     out = tmp_path / "out"
     command = ["publish", project, "--out", str(out), "--formats", "png16,jpeg", "--longest", "200"]

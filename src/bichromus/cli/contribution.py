@@ -41,7 +41,7 @@ def register(verbs: Any) -> None:
 def run_export(options: argparse.Namespace) -> int:
     """Write a contribution."""
     folder = output_folder(options.out)
-    with opened(options.project) as session:
+    with opened(options.project, layers=False) as session:
         station = options.station or _only_station(session)
         wanted = Wanted(station, options.subs, options.versions, options.masters)
         files = session.handover.export_now(folder, wanted, terminal_progress())

@@ -35,7 +35,7 @@ def run(options: argparse.Namespace) -> int:
         )
     if options.prepare:
         return _prepared(options)
-    with opened(project, make=True) as session:
+    with opened(project, make=True, layers=False) as session:
         found = _open(session, options.files)
     _told(options, {"sources": found, "warnings": []})
     return 0
@@ -56,7 +56,7 @@ def _open(session: Session, files: list[Path]) -> list[dict[str, Any]]:
 
 
 def _prepared(options: argparse.Namespace) -> int:
-    with opened(options.project, make=True) as session:
+    with opened(options.project, make=True, layers=False) as session:
         found = _open(session, options.files)
         channels = session.channels.snapshot
     done()

@@ -16,13 +16,14 @@ _LOOK_S: Final = 0.05
 
 
 @contextmanager
-def opened(project: Path, make: bool = False) -> Iterator[Session]:
-    """A project with its channels prepared; made where it is not there and may be. Raises
-    ProjectError, and what went wrong meanwhile.
+def opened(project: Path, make: bool = False, layers: bool = True) -> Iterator[Session]:
+    """A project with its channels prepared, and with ``layers`` all that its picture stands on;
+    made where it is not there and may be. Raises ProjectError, and what went wrong meanwhile.
     """
     if not make or (project / "project.db").exists():
         read_state(project)  # refuses what is no project
     session = Session(project)
+    session.layers.on = layers
     errors: list[BichromusError] = []
     session.errors.connect(errors.extend)
     try:

@@ -80,7 +80,7 @@ def _entries(project: Path) -> list[dict[str, Any]]:
     if not state.versions:
         return []
     try:
-        with opened(project) as session:
+        with opened(project, layers=False) as session:
             return [_entry(v, bool(session.versions.stale(v))) for v in state.versions]
     except ProjectError:
         return [_entry(v) for v in state.versions]
@@ -112,7 +112,7 @@ def run_import(options: argparse.Namespace) -> int:
 
 
 def _import_picture(options: argparse.Namespace, name: str) -> int:
-    with opened(options.project) as session:
+    with opened(options.project, layers=False) as session:
         if not options.overwrite:
             check_free(session.state, name)
         version = session.versions.brought(options.file, terminal_progress())

@@ -11,6 +11,7 @@ import numpy as np
 from ..model.errors import BichromusError, UnreadableFile, UnsupportedData
 from ..model.planes import Header
 from .astropy_fits import fits
+from .foreign import FOREIGN, cards_of, check_room, why_of
 from .headers import map_header
 
 _DAMAGED = "Copy the file again from where it came"
@@ -27,31 +28,21 @@ def read_fits(path: Path) -> tuple[np.ndarray, Header]:
         ):
             hdu = first_picture(hdus, path)
             _check_length(hdu, path)
+            check_room(tuple(hdu.shape), abs(int(hdu.header["BITPIX"])) // 8, path)
             data = np.asarray(hdu.data)
             return data, header_of(hdu, hdus[0])
     except BichromusError:
         raise
-    except (
-        OSError,
-        ValueError,
-        TypeError,
-        KeyError,
-        IndexError,
-        EOFError,
-        fits.VerifyError,
-    ) as error:
-        why = str(error).splitlines()[0] if str(error) else type(error).__name__
+    except FOREIGN as error:
         raise UnreadableFile(
-            "This FITS file cannot be read", why=why, do=_DAMAGED, file=path
+            "This FITS file cannot be read", why=why_of(error), do=_DAMAGED, file=path
         ) from error
 
 
 def read_fits_header(path: Path) -> Header:
     """The header alone, without the data; an empty one where the file cannot be read."""
     with (
-        contextlib.suppress(
-            OSError, ValueError, TypeError, KeyError, BichromusError, fits.VerifyError
-        ),
+        contextlib.suppress(FOREIGN),
         open(path, "rb") as handle,
         fits.open(handle, lazy_load_hdus=True) as hdus,
     ):
@@ -66,7 +57,7 @@ def raw_rows(path: Path) -> np.ndarray | None:
     None for every other form, which must be read whole.
     """
     with (
-        contextlib.suppress(OSError, ValueError, TypeError, fits.VerifyError),
+        contextlib.suppress(FOREIGN),
         fits.open(path, memmap=True) as hdus,
     ):
         hdu = first_picture(hdus, path)
@@ -129,8 +120,8 @@ def header_of(hdu: Any, primary: Any) -> Header:
     """Header of a picture; what an extension does not say is taken from the primary header."""
     cards: dict[str, Any] = {}
     for source in (primary.header, hdu.header):
-        for key in source:
-            if key and key not in ("COMMENT", "HISTORY"):
-                cards[key] = source[key]
-    history = tuple(str(line) for line in hdu.header.get("HISTORY", []))
+        cards |= cards_of(source)
+    history: tuple[str, ...] = ()
+    with contextlib.suppress(FOREIGN):
+        history = tuple(str(line) for line in hdu.header.get("HISTORY", []))
     return map_header(cards, history)

@@ -15,6 +15,7 @@ import numpy as np
 from ..model.planes import F32, Header, Picture
 from .astropy_fits import fits
 from .fits_in import first_picture, header_of
+from .foreign import FOREIGN, require_file
 from .read import read_picture
 
 _BAND: Final = 512
@@ -84,6 +85,7 @@ def open_frame(path: Path) -> Frame:
     """Map a file where it can be used in place, else read it whole. Raises UnreadableFile,
     UnsupportedData.
     """
+    require_file(path)
     mapped = _mapped(path)
     if mapped is not None:
         return mapped
@@ -96,7 +98,7 @@ def _mapped(path: Path) -> Frame | None:
     if path.suffix.lower() == ".gz":
         return None
     with (
-        contextlib.suppress(OSError, ValueError, TypeError, KeyError, fits.VerifyError),
+        contextlib.suppress(FOREIGN),
         open(path, "rb") as handle,
         fits.open(handle, memmap=False, lazy_load_hdus=True) as hdus,
     ):

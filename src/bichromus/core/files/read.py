@@ -12,6 +12,7 @@ import numpy as np
 from ..model.errors import UnreadableFile, UnsupportedData
 from ..model.planes import Header, Picture
 from .border import empty_border
+from .foreign import FOREIGN, require_file, why_of
 from .readers import READERS, Reader, titles
 
 _HEAD_BYTES: Final = 32
@@ -64,6 +65,7 @@ def sniff(path: Path) -> Reader:
 
 def _head(path: Path) -> tuple[bytes, bool]:
     """The first bytes of a file, unpacked, and whether it was packed."""
+    require_file(path)
     try:
         if path.is_dir():
             raise UnreadableFile(
@@ -79,11 +81,10 @@ def _head(path: Path) -> tuple[bytes, bool]:
         raise UnreadableFile(
             "There is no such file", do="Check the name and the disk", file=path
         ) from error
-    except (OSError, EOFError) as error:
-        why = getattr(error, "strerror", None) or str(error)
+    except FOREIGN as error:
         raise UnreadableFile(
             "This file cannot be opened",
-            why=why.lower(),
+            why=why_of(error),
             do="Check its rights and the disk",
             file=path,
         ) from error

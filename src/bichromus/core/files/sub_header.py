@@ -6,6 +6,7 @@ import contextlib
 import datetime as dt
 import gzip
 import math
+import os
 import re
 from pathlib import Path
 from typing import IO, Any, Final
@@ -14,9 +15,12 @@ from ..model.errors import UnreadableFile
 from ..model.log_columns import READ
 from ..model.sub import SubHeader, kind_of, sub_filter
 from .astropy_fits import fits
+from .foreign import FOREIGN, cards_of, require_file, why_of
 from .headers import first_number, first_text, map_header
 
 SUFFIXES: Final = (".fits", ".fit", ".fts")
+_MOST_UNPACKED, _MOST_SHRUNK = 300_000_000, 60.0
+"""Bytes, and times of the packed size, beyond which a packed file is no sub."""
 _MJD_EPOCH: Final = dt.datetime(1858, 11, 17, tzinfo=dt.UTC)
 
 
@@ -70,27 +74,18 @@ def read_sub(path: Path) -> tuple[str, SubHeader | None, str]:
 
 def _cards(path: Path) -> dict[str, Any]:
     """Keywords of the primary header, or of the first picture; checks that the file is whole."""
+    require_file(path)
     try:
         with _opened(path) as handle:
             return _read(handle, path)
     except UnreadableFile:
         raise
-    except (
-        OSError,
-        EOFError,
-        ValueError,
-        TypeError,
-        KeyError,
-        IndexError,
-        fits.VerifyError,
-    ) as error:
-        why = (
-            (getattr(error, "strerror", None) or str(error) or type(error).__name__)
-            .splitlines()[0]
-            .lower()
-        )
+    except FOREIGN as error:
         raise UnreadableFile(
-            "This file cannot be read", why=why, do="Copy it again from where it came", file=path
+            "This file cannot be read",
+            why=why_of(error),
+            do="Copy it again from where it came",
+            file=path,
         ) from error
 
 
@@ -120,9 +115,7 @@ def _read(handle: IO[bytes], path: Path) -> dict[str, Any]:
     while True:
         header = fits.Header.fromfile(handle, padding=False)
         place = _after(handle)
-        for key in header:
-            if key and key not in ("COMMENT", "HISTORY") and key not in cards:
-                cards[key] = header[key]
+        cards = cards_of(header) | cards
         data = _data_bytes(header)
         if place + data > size:
             raise UnreadableFile(
@@ -152,9 +145,11 @@ def _data_bytes(header: Any) -> int:
 
 def _size(handle: IO[bytes]) -> int:
     if isinstance(handle, gzip.GzipFile):
-        total = 0
+        total, packed = 0, max(os.fstat(handle.fileno()).st_size, 1)
         while chunk := handle.read(1 << 20):  # unpacked to the end, so that a cut file is found
             total += len(chunk)
+            if total > _MOST_UNPACKED and total > _MOST_SHRUNK * packed:
+                raise ValueError("it unpacks to far more than any sub holds")
         return total
     return handle.seek(0, 2)
 

@@ -31,6 +31,7 @@ class LayersController:
         self._lock = threading.Lock()
         self._snapshot = NONE
         self._wanted: LayersWanted = NOTHING
+        self.on = True  # off where nobody looks at a picture
 
     @property
     def snapshot(self) -> Layers:
@@ -41,6 +42,8 @@ class LayersController:
         """Make other layers where others are wanted; ``first`` are the channels in the picture.
         What was cancelled is not begun again until something else is wanted.
         """
+        if not self.on:
+            return
         layers = self._context.document.saved.preparation.layers
         wanted = wanted_layers(channels, settings, first, layers)
         with self._lock:

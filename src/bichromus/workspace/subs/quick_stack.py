@@ -14,6 +14,7 @@ import numpy as np
 
 from ...core.files import write_fits
 from ...core.files.frames import Frame, open_frame
+from ...core.files.names import safe_name
 from ...core.measure.worth import light_of
 from ...core.model.channel import filter_name
 from ...core.model.errors import NotEnoughData
@@ -112,7 +113,8 @@ def _opened(r: Reviewed, spill: Path) -> Frame:
 def _write(group: Group, subs: Sequence[Reviewed], made: StackedSubs, folder: Path) -> Preliminary:
     key = group.key
     lines = group.channel.replace("+", "_")
-    path = folder / f"{key.night}_{key.contributor}_{lines}_{key.seconds:g}s.fits"
+    name = safe_name(f"{key.night}_{key.contributor}_{lines}_{key.seconds:g}s", "night")
+    path = folder / f"{name}.fits"
     first = next(r for r in subs if Path(r.sub.file).name == made.used[0].name)
     header = _header(group, first, made)
     write_fits(path, made.data, header, overwrite=True, more={"PRELIM": True})

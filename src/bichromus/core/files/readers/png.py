@@ -2,22 +2,47 @@
 
 from __future__ import annotations
 
+import struct
 from pathlib import Path
+from typing import Final
 
 import cv2
 import numpy as np
 
 from ...model.errors import UnreadableFile
 from ...model.planes import Header
+from ..foreign import check_room
 from .base import Reader
+
+_HEAD_BYTES: Final = 26
+_GREYS: Final = (0, 4)
+_SAMPLES: Final = {0: 1, 2: 3, 3: 3, 4: 2, 6: 4}
+"""Values per pixel by the kind of colour: grey, colour, palette, grey and colour with alpha."""
 
 
 def _sniff(head: bytes) -> bool:
     return head.startswith(b"\x89PNG\r\n\x1a\n")
 
 
+def _announced(path: Path) -> int:
+    """The kind of colour that a file announces. Raises UnsupportedData for more pixels than there
+    is room for.
+    """
+    with open(path, "rb") as handle:
+        head = handle.read(_HEAD_BYTES)
+    if len(head) < _HEAD_BYTES:
+        return -1
+    width, height, bits, kind = struct.unpack(">IIBB", head[16:26])
+    check_room((height, width, _SAMPLES.get(kind, 4)), max(bits // 8, 1), path)
+    return int(kind)
+
+
 def _read(path: Path) -> tuple[np.ndarray, Header]:
-    data = cv2.imdecode(np.fromfile(path, np.uint8), cv2.IMREAD_UNCHANGED)
+    kind = _announced(path)
+    try:
+        data = cv2.imdecode(np.fromfile(path, np.uint8), cv2.IMREAD_UNCHANGED)
+    except cv2.error:
+        data = None
     if data is None:
         raise UnreadableFile(
             "This PNG file cannot be read",
@@ -26,6 +51,8 @@ def _read(path: Path) -> tuple[np.ndarray, Header]:
             file=path,
         )
     stored = np.asarray(data)
+    if kind in _GREYS and stored.ndim == 3:
+        stored = stored[..., 0]  # grey with alpha comes as a colour picture
     return (np.moveaxis(stored[..., 2::-1], -1, 0) if stored.ndim == 3 else stored), Header()
 
 
