@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 
 
@@ -9,6 +10,9 @@ def main() -> int:
     """Entry point: no verb opens the last project, ``demo`` a demo, a project folder that
     project.
     """
+    # the program brings its own threads: those of the linear algebra would only wait for them
+    for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS"):
+        os.environ.setdefault(name, "1")
     arguments = sys.argv[1:]
     first = arguments[0] if arguments else ""
     if first == "demo" and not any(a.startswith(("-h", "--")) for a in arguments):

@@ -19,7 +19,7 @@ from ...workspace.viewing.request import Request
 from ..theme.look import LOOK
 from ..widgets.paint import image_of
 from .crop import paint_crop
-from .marks import Mark, paint_caption, paint_marks
+from .marks import Mark, paint_caption, paint_marks, paint_words
 from .pace import Pace
 from .picture_view import SAME_ZOOM, PictureView
 
@@ -51,6 +51,7 @@ class Canvas(PictureView):
         self._before_alone: tuple[str, str] | None = None
         self._marks: tuple[Mark, ...] = ()
         self._caption: tuple[str, str] | None = None
+        self._remark = ""
         self._pace = Pace(self)
         self._pace.rests.connect(self.ask)
         self.setAccessibleName("picture")
@@ -61,6 +62,12 @@ class Canvas(PictureView):
         LOOK.changed.connect(self._restyle)
 
     # --- what is shown ---
+
+    def set_remark(self, words: str) -> None:
+        """Say something of the whole picture, on it; nothing: nothing."""
+        if words != self._remark:
+            self._remark = words
+            self.update()
 
     @property
     def shape_shown(self) -> tuple[int, int] | None:
@@ -247,6 +254,8 @@ class Canvas(PictureView):
             painter.drawImage(whole, self._image)
         else:
             self._paint_picture(painter, self._image)
+        if self._remark and self._caption is None:
+            paint_words(painter, self._remark, 12.0)
         if self._caption is not None:
             tag, words = self._caption
             earlier = self.before and self.has_before and not self.nine

@@ -119,3 +119,19 @@ def paint_caption(painter: QPainter, tag: str, words: str) -> None:
     painter.setFont(font(9.5))
     painter.setPen(QColor(t.text))
     painter.drawText(QRectF(40 + name_width, 12, width, 26), Qt.AlignmentFlag.AlignVCenter, words)
+
+
+def paint_words(painter: QPainter, words: str, left: float) -> None:
+    """Words over the picture, at its upper edge."""
+    t = LOOK.theme
+    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+    painter.setFont(font(9.5))
+    width = painter.fontMetrics().horizontalAdvance(words) + 24
+    box = QRectF(left, 12, width, 26)
+    back = QColor(t.panel)
+    back.setAlpha(225)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(back)
+    painter.drawRoundedRect(box, 4, 4)
+    painter.setPen(QColor(t.text))
+    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)

@@ -244,6 +244,8 @@ class Window(QMainWindow):
         now = self.session.blend.snapshot
         self._show_stage()
         self.canvas.set_shape(now.renderer.shape_of(now.recipe) if now.renderer else None)
+        rough = now.channels.rough
+        self.canvas.set_remark("a quick look; the channels are on their way" if rough else "")
         self.canvas.ask(moving=self.session.document.states.passing)
         self._thumbs.ask()
         self._frame.ask()

@@ -13,6 +13,7 @@ from ..measure.centroids import centroids
 from ..measure.linear import require_linear
 from ..measure.stars import find_stars
 from ..model.errors import InputError, NotEnoughData
+from ..model.measures import Stars
 from ..model.planes import F32, Picture
 from ..model.progress import SILENT, Progress
 from ..numerics.placement import Box
@@ -37,12 +38,15 @@ _SAME_SCALE: Final = (0.8, 1.25)  # a cubic spline at about one scale widens noi
 
 @dataclass(frozen=True)
 class StarList:
-    """Stars of a picture, brightest first, in its own pixels; saturated ones are left out."""
+    """Stars of a picture, brightest first, in its own pixels; saturated ones are left out.
+    ``found``: all that were found in its full size, as a measure finds them.
+    """
 
     points: Points
     flux: F64
     shape: tuple[int, int]
     width_px: float
+    found: Stars | None = None
 
 
 def star_list(picture: Picture) -> StarList:
@@ -58,10 +62,10 @@ def star_list(picture: Picture) -> StarList:
             cv2.resize(plane, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA), np.float32
         )
     )
-    found = find_stars(small, picture.header.saturation, _MOST)
+    found = find_stars(small, picture.header.saturation)
     require_linear(picture, small, found)
     width = (found.fwhm_px or 3.0) * factor
-    x, y = (np.array(v, float) * factor + (factor - 1) / 2 for v in (found.x, found.y))
+    x, y = (np.array(v[:_MOST], float) * factor + (factor - 1) / 2 for v in (found.x, found.y))
     cx, cy, light = centroids(plane, x, y, width)
     good = np.isfinite(cx) & (light > 0)
     if picture.header.saturation is not None:
@@ -77,7 +81,9 @@ def star_list(picture: Picture) -> StarList:
         )
         good &= top < _FULL * picture.header.saturation
     order = np.argsort(light[good])[::-1]
-    return StarList((cx[good][order], cy[good][order]), light[good][order], picture.shape, width)
+    points = cx[good][order], cy[good][order]
+    whole = found if factor == 1 else None
+    return StarList(points, light[good][order], picture.shape, width, whole)
 
 
 def _one_plane(picture: Picture) -> F32:

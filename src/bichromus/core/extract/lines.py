@@ -12,6 +12,7 @@ from ..measure.run import bright_mask, check_same_shape
 from ..measure.stars import find_stars
 from ..model.channel import CHANNELS
 from ..model.errors import InputError, NotEnoughData, UnsupportedData
+from ..model.measures import Stars
 from ..model.planes import F32, Mask, Picture
 from ..model.progress import SILENT, Progress
 from ..numerics.smoothing import fill
@@ -164,8 +165,15 @@ def _matrix(stack: ColourStack, response: Response) -> np.ndarray:
         raise
 
 
-def unmix_stack(stack: ColourStack, response: Response, progress: Progress = SILENT) -> Unmixed:
-    """The lines of one stack. Raises UnsupportedData, NotLinear, ResponseError."""
+def unmix_stack(
+    stack: ColourStack,
+    response: Response,
+    progress: Progress = SILENT,
+    stars: Stars | None = None,
+) -> Unmixed:
+    """The lines of one stack; ``stars`` are its own where they were found already. Raises
+    UnsupportedData, NotLinear, ResponseError.
+    """
     check_stack(stack)
     matrix = _matrix(stack, response)
     picture = stack.picture
@@ -180,7 +188,7 @@ def unmix_stack(stack: ColourStack, response: Response, progress: Progress = SIL
     brightest = int(
         np.argmax([np.quantile(p[::4, ::4], 0.999) - np.median(p[::4, ::4]) for p in planes])
     )
-    stars = find_stars(planes[brightest], picture.header.saturation)
+    stars = stars or find_stars(planes[brightest], picture.header.saturation)
     require_linear(picture, planes[brightest], stars)
     mask = bright_mask(planes[brightest], stars, picture.header.saturation)
     progress.step(0.3, f"telling noise from light in {picture.label}")

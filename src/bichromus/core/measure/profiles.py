@@ -236,7 +236,7 @@ def draw_stars(plane: F32, shape: Shape, p: F64, least: float, sign: float = 1.0
         left = np.rint(p[part, X]).astype(int) - furthest
         top = np.rint(p[part, Y]).astype(int) - furthest
         for light, x, y in zip(np.float32(sign) * values, left, top, strict=True):
-            _add_box(plane, light, int(x), int(y))
+            add_box(plane, light, int(x), int(y))
 
 
 def _boxes(shape: Shape, p: F64, reach: int) -> F32:
@@ -248,7 +248,7 @@ def _boxes(shape: Shape, p: F64, reach: int) -> F32:
     return shape.values(p, columns, rows).reshape(-1, side, side)
 
 
-def _add_box(plane: F32, light: F32, left: int, top: int) -> None:
+def add_box(plane: F32, light: F32, left: int, top: int) -> None:
     """Add a box of light whose corner lies at a pixel, where it is on the plane."""
     height, width = plane.shape
     x0, y0 = max(left, 0), max(top, 0)

@@ -31,12 +31,14 @@ class StarsAndNoise:
     mask: Mask
 
 
-def stars_and_noise(picture: Picture, known: LargeScale | None = None) -> StarsAndNoise:
-    """Stars and noise of a mono picture (H, W). ``known`` is its large-scale noise where that was
-    told before.
+def stars_and_noise(
+    picture: Picture, known: LargeScale | None = None, stars: Stars | None = None
+) -> StarsAndNoise:
+    """Stars and noise of a mono picture (H, W). ``known`` is its large-scale noise, and ``stars``
+    its stars, where they were told before.
     """
     plane = fill(picture.data, ~np.isfinite(picture.data))
-    stars = find_stars(plane, picture.header.saturation)
+    stars = stars or find_stars(plane, picture.header.saturation)
     mask = bright_mask(plane, stars, picture.header.saturation)
     noise = measure_noise(picture.data, avoid=mask)
     if known:

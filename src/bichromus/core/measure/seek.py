@@ -18,6 +18,7 @@ from ..numerics.bands import ordered_parallel
 from ..numerics.robust import FWHM_TO_SIGMA, MAD_TO_SIGMA
 from .mesh import mesh_at, mesh_medians
 from .profiles import AMPLITUDE, E2, F64, WIDTH, Shape, X, Y
+from .stamps import Stamps
 from .star_design import StarDesign, Step
 
 _BLURS: Final = (1.0, 1.6, 2.0)
@@ -97,6 +98,7 @@ class Seeker:
     def __init__(self, shape: Shape, noise: Noise):
         self.shape, self.noise = shape, noise
         self.design = StarDesign(shape)
+        self.stamps = Stamps(shape)
         self.width = self.design.width
 
     def candidates(self, rest: F32, model: F32, known: F64, use: Mask | None) -> Candidates:
@@ -133,7 +135,7 @@ class Seeker:
 
         def run(part: slice) -> Step:
             columns, rows, _ = self.design.pixels(p[part], plane.shape)
-            own = self.shape.values(p[part], columns, rows)
+            own = self.design.own(p[part])
             return self.design.step(p[part], _off(plane, model, columns, rows) + own)
 
         step = _joined(run, len(p))

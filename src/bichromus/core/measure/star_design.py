@@ -11,10 +11,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..model.planes import Mask
-from .profiles import F64, Shape, X, Y, moffat_slopes, pixels_about, quadratic
+from .profiles import AMPLITUDE, F64, Shape, moffat_slopes, pixels_about, quadratic
+from .stamps import PHASES, phase_of
 
 _DISC: Final = 1.8  # star widths that are fitted
-_PHASES: Final = 4  # places within a pixel, each way, that have a design of their own
 _STEADY: Final = 1e-9
 STAR: Final = 6  # terms of a star: amplitude, x, y, ln FWHM and its ellipse
 _MOST_STEP_PX: Final = 0.5
@@ -57,9 +57,9 @@ class StarDesign:
         self.dx, self.dy = dx[inside], dy[inside]
         self.freedom = len(self.dx) - STAR - 6
         ground = quadratic(self.dx / reach, self.dy / reach)
-        half = _PHASES // 2
+        half = PHASES // 2
         phases = [(i, j) for i in range(-half, half + 1) for j in range(-half, half + 1)]
-        steps = np.array(phases, float) / _PHASES
+        steps = np.array(phases, float) / PHASES
         at = self.dx - steps[:, :1], self.dy - steps[:, 1:]
         value, slopes = moffat_slopes(*at, np.repeat(self.star, len(phases), 0), shape.second)
         value = value + shape.left_at(*at)
@@ -74,12 +74,21 @@ class StarDesign:
         """Columns and rows (N, P) about stars (N, 7), and which are on the plane."""
         return pixels_about(stars, self.dx, self.dy, extent)
 
+    def own(self, stars: F64) -> F64:
+        """Light (N, P) of stars of this shape at their own pixels."""
+        _, phase, off = phase_of(stars)
+        out = np.empty((len(stars), len(self.dx)))
+        for i, j in {(int(a), int(b)) for a, b in phase}:
+            those = (phase[:, 0] == i) & (phase[:, 1] == j)
+            light = stars[those, AMPLITUDE, None]
+            weight = np.concatenate([light, light * off[those]], axis=1)
+            out[those] = weight @ self._designs[i, j].terms[:, :3].T
+        return out
+
     def step(self, stars: F64, data: F64) -> Step:
         """Fit values (N, P), from which all but the stars is taken off."""
         count = len(stars)
-        middle = np.rint(stars[:, X : Y + 1])
-        half = _PHASES // 2
-        phase = np.clip(np.rint((stars[:, X : Y + 1] - middle) * _PHASES), -half, half).astype(int)
+        middle, phase, _ = phase_of(stars)
         found, error = np.zeros((count, STAR)), np.zeros((count, 4))
         rest, without = np.zeros(count), np.zeros(count)
         for i, j in {(int(a), int(b)) for a, b in phase}:
@@ -91,7 +100,7 @@ class StarDesign:
             without[those] = ((values - values @ design.ground.T) ** 2).sum(1)
         light = np.maximum(found[:, :1], 1e-30)
         moved = np.clip(found[:, 1:3] / light, -_MOST_STEP_PX, _MOST_STEP_PX)
-        place = middle + phase / _PHASES + moved
+        place = middle + phase / PHASES + moved
         off = found[:, 3:STAR] / light
         error[:, 1:] /= light
         return Step(found[:, 0], place[:, 0], place[:, 1], off, error, rest, without)

@@ -14,7 +14,7 @@ from ..model.planes import F32, Mask
 from ..numerics.robust import FWHM_TO_SIGMA, MAD_TO_SIGMA
 from .mesh import noise_in_meshes, second_differences
 from .moffat import moffat_widths
-from .profiles import AMPLITUDE, F64, PARAMETERS, Shape, X, Y, draw_stars
+from .profiles import AMPLITUDE, F64, PARAMETERS, Shape, X, Y
 from .seek import Noise, Seeker, reshaped
 
 _MESH: Final = 48
@@ -31,7 +31,7 @@ _ONE_PIXEL, _ALL_SINGLE = 1.25, 0.9
 """Width that a single pixel shows, and the share of such peaks from which stars are that sharp."""
 _USUAL_BETA: Final = 3.0
 _ROUNDS: Final = 3  # of seeking
-_REFITS: Final = 2
+_REFITS: Final = (2, 1, 1)  # in each round
 _BRIGHT, _CLEAN = 0.999, 1e-4  # quantile of a plane, and the share of it that is noise at least
 _SAME: Final = 0.01  # of ln FWHM and ellipse, that changes nothing
 _MOST_OFF: Final = 0.3  # ln FWHM and ellipse, by which the shape is changed at once
@@ -99,12 +99,12 @@ def _sought(plane: F32, width: float, full: Mask | None) -> tuple[F64, float, fl
         usual = found.usual() if number == 0 else None
         off = np.zeros(3) if usual is None else usual
         p = np.concatenate([p, found.p[found.stars(off)]])
-        for _ in range(_REFITS):
+        for _ in range(_REFITS[number]):
             if np.abs(off).max() > _SAME:
                 shape, p = reshaped(shape, p, np.clip(off, -_MOST_OFF, _MOST_OFF))
                 seeker = Seeker(shape, noise)
             model = np.zeros_like(plane)
-            draw_stars(model, shape, p, _DRAFT * noise.middle)
+            seeker.stamps.draw(model, p, _DRAFT * noise.middle)
             p, off = seeker.refitted(plane, model, p)
     return p, seeker.width, noise.middle
 

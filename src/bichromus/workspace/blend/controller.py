@@ -187,6 +187,11 @@ class BlendController:
             self._publish(noise=noise)
             self.judged.emit()
             return
+        if self._snapshot.channels.rough:  # nothing is judged by a quick look
+            self._publish(noise=None, needs=(), suggested_balance=None)
+            self._context.advise("blend", None)
+            self.judged.emit()
+            return
         needs = tuple(hours_for_full_colour(recipe)) if recipe is not None else ()
         balance = auto_balance(recipe) if recipe is not None else None
         self._publish(noise=noise, needs=needs, suggested_balance=balance)

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, field
+from functools import partial
 
 from ...core.extract import load_response
 from ...core.model.channel import CHANNELS
@@ -14,22 +15,23 @@ from ...core.model.progress import SILENT, Progress
 from ..project.responses import find_response
 from ..project.state import PreparationState
 from ..project.store import Store
+from ..work.together import side_by_side
 from .cleaning import STEPS, clean
 from .context import PrepareContext
 from .origin import cleaned, pooled
 from .pool import pool_channel
 from .prepared import Prepared
 from .registration import Registration, register_stacks
-from .sources import RGB
+from .sources import RGB, bytes_of
 from .star_split import coloured_stars, without_stars
-from .tasks import tasks_of
+from .tasks import Task, tasks_of
 
 
 @dataclass(frozen=True)
 class Channels:
     """All prepared channels by the key of their origin, and which one each channel is taken from;
     starless layers by channel, and the stars in colour where R, G and B were split; ``refused``
-    says by stack why it could not be used.
+    says by stack why it could not be used. ``rough``: a quick look, until the true ones are there.
     """
 
     origins: dict[str, Prepared]
@@ -39,6 +41,7 @@ class Channels:
     starless: dict[str, Prepared] = field(default_factory=dict)
     star_colours: dict[str, Prepared] = field(default_factory=dict)
     refused: dict[str, str] = field(default_factory=dict)
+    rough: bool = False
 
     def channel(self, name: str) -> Prepared:
         """The prepared channel in use. Raises KeyError."""
@@ -139,15 +142,21 @@ class _Build:
         """
         usable = [s for s in self._wanted.sources if s.id not in self._refused]
         tasks = tasks_of(usable)
-        for number, task in enumerate(tasks):
-            part = progress.part(number / len(tasks), (number + 1) / len(tasks))
+
+        def run(task: Task, part: Progress) -> list[Prepared] | InputError:
             try:
-                made = task.run(self._context, part)
+                return task.run(self._context, part)
             except InputError as error:
-                self._faults.append(error)
-                self._refused.update({s.id: error.sentence() for s in task.stacks})
-                continue
-            self._add(made)
+                return error
+
+        pieces = [partial(run, task) for task in tasks]
+        needs = [sum(map(bytes_of, t.stacks)) for t in tasks]
+        for task, made in zip(tasks, side_by_side(pieces, progress, needs), strict=True):
+            if isinstance(made, InputError):
+                self._faults.append(made)
+                self._refused.update({s.id: made.sentence() for s in task.stacks})
+            else:
+                self._add(made)
         if self._faults and not self._origins:
             raise self._faults[0]
 

@@ -13,7 +13,7 @@ from ...core.extract import Response
 from ...core.measure import measure_plane, stars_and_noise
 from ...core.measure.halos import Core, saturated_cores
 from ...core.model.errors import InputError
-from ...core.model.measures import LargeScale, Measure
+from ...core.model.measures import LargeScale, Measure, Stars
 from ...core.model.planes import F32, Mask, Picture
 from ...core.model.progress import SILENT, Progress
 from ..project.state import AUTO, PLANE, Disc, PreparationState, SourceState
@@ -70,12 +70,14 @@ class PrepareContext:
         known: LargeScale | None,
         progress: Progress = SILENT,
         plain: F32 | None = None,
+        stars: Stars | None = None,
     ) -> Prepared:
         """Take the gradient off a channel on the common grid, measure it, and put it into the
         cache. ``known`` is its large-scale noise where it was told before; ``plain`` the colour
-        plane that it came from, at half size.
+        plane that it came from, at half size; ``stars`` those of the picture where they were found
+        already.
         """
-        look = stars_and_noise(picture, known)
+        look = stars_and_noise(picture, known, stars)
         progress.step(0.5, f"taking the sky off {origin.channel}")
         degree, discs = self.gradient_wanted(origin.channel)
         if degree != PLANE:

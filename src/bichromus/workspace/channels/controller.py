@@ -22,10 +22,13 @@ from ..project.state import PreparationState
 from . import commands
 from .build import EMPTY, Channels, choose, prepare
 from .layers import write_layers
+from .matches import mark_seen
+from .quick_look import is_new, quick_look
 from .sources import inspect
 from .steps import standings
 
 PREPARING: Final = "preparing channels"
+_QUICK: Final = 0.05  # of the whole job
 _CACHE_BYTES: Final = 8 * 10**9
 """What the cache may hold until the person says something else."""
 
@@ -83,7 +86,27 @@ class ChannelsController:
 
     def _submit(self, wanted: PreparationState) -> None:
         store = self._context.document.store
-        self._context.jobs.submit(PREPARING, lambda p: prepare(store, wanted, p), self.publish)
+
+        def work(progress: Progress) -> Channels:
+            share = 0.0
+            if not self._snapshot.origins and is_new(store, wanted):
+                share = _QUICK
+                self._show_roughly(quick_look(store, wanted, progress.part(0, share)))
+            made = prepare(store, wanted, progress.part(share, 1))
+            mark_seen(store, wanted.sources)
+            return made
+
+        self._context.jobs.submit(PREPARING, work, self.publish)
+
+    def _show_roughly(self, found: Channels | None) -> None:
+        """Show a quick look where there is nothing yet."""
+        if found is None:
+            return
+        with self._lock:
+            if self._snapshot.origins and not self._snapshot.rough:
+                return
+            self._snapshot = found
+        self.changed.emit()
 
     def publish(self, made: Channels) -> None:
         """Take over what a job has made; what was chosen meanwhile counts."""

@@ -3,34 +3,36 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any, Final
 
 import numpy as np
+from pydantic import TypeAdapter
 
 from ...core.align.match import Match
 from ...core.align.models import Warp
 from ...core.align.stack import StarList, match_lists, star_list
 from ...core.clean.continuum import Continuum
 from ...core.files import read_picture
+from ...core.model.measures import Stars
 from ...core.model.planes import Picture
 from ..project.cache import DAMAGED, MATCHES
 from ..project.state import SourceState
 from ..project.store import Store
 from .prepared import Prepared
 
-FORMAT: Final = 2
+FORMAT: Final = 3
 """Of what is remembered, and of what is made of it; a new one forgets the old."""
+_FOUND: Final = TypeAdapter(Stars | None)
 
 
 def remembered_match(store: Store, reference: SourceState, source: SourceState) -> Match | None:
     """The match of two stacks, remembered by their hashes."""
-    name = hashlib.sha256(f"{FORMAT} {reference.hash} {source.hash}".encode()).hexdigest()[:24]
-    path = store.cache / MATCHES / f"{name}.npz"
-    known = _load_match(path)
+    known = known_match(store, reference, source)
     if known is not None:
         return known
+    path = _match_path(store, reference, source)
     lists = [remembered_stars(store, s) for s in (reference, source)]
     found = match_lists(
         lists[0], lists[1], Picture(np.zeros((1, 1), np.float32), file=Path(source.path))
@@ -53,6 +55,16 @@ def remembered_match(store: Store, reference: SourceState, source: SourceState) 
         },
     )
     return found
+
+
+def known_match(store: Store, reference: SourceState, source: SourceState) -> Match | None:
+    """The match of two stacks where it is remembered."""
+    return _load_match(_match_path(store, reference, source))
+
+
+def _match_path(store: Store, reference: SourceState, source: SourceState) -> Path:
+    name = hashlib.sha256(f"{FORMAT} {reference.hash} {source.hash}".encode()).hexdigest()[:24]
+    return store.cache / MATCHES / f"{name}.npz"
 
 
 def _load_match(path: Path) -> Match | None:
@@ -80,18 +92,56 @@ def _load_match(path: Path) -> Match | None:
 
 def remembered_stars(store: Store, source: SourceState) -> StarList:
     """The stars of a stack, remembered by its hash."""
-    path = store.cache / MATCHES / f"stars-{source.hash[:24]}.npz"
+    path = _stars_path(store, source)
     try:
         with np.load(path, allow_pickle=False) as f:
-            return StarList((f["x"], f["y"]), f["flux"], source.shape, float(f["width"]))
+            points = f["x"], f["y"]
+            found = _FOUND.validate_json(str(f["found"]))
+            return StarList(points, f["flux"], source.shape, float(f["width"]), found)
     except DAMAGED:
         pass
-    found = star_list(read_picture(Path(source.path)))
+    stars = star_list(read_picture(Path(source.path)))
     _save(
         path,
-        {"x": found.points[0], "y": found.points[1], "flux": found.flux, "width": found.width_px},
+        {
+            "x": stars.points[0],
+            "y": stars.points[1],
+            "flux": stars.flux,
+            "width": stars.width_px,
+            "found": _FOUND.dump_json(stars.found).decode(),
+        },
     )
-    return found
+    return stars
+
+
+def known_stars(store: Store, source: SourceState) -> Stars | None:
+    """All stars of a stack in its own pixels, where they were found already."""
+    path = _stars_path(store, source)
+    try:
+        with np.load(path, allow_pickle=False) as f:
+            return _FOUND.validate_json(str(f["found"]))
+    except DAMAGED:
+        return None
+
+
+def mark_seen(store: Store, sources: Iterable[SourceState]) -> None:
+    """Remember that stacks were prepared once: again it is quick."""
+    for source in sources:
+        if not has_seen(store, source):
+            _save(_seen_path(store, source), {"seen": True})
+
+
+def has_seen(store: Store, source: SourceState) -> bool:
+    """Whether a stack was prepared before."""
+    return _seen_path(store, source).exists()
+
+
+def _seen_path(store: Store, source: SourceState) -> Path:
+    return store.cache / MATCHES / f"seen-{FORMAT}-{source.hash[:24]}.npz"
+
+
+def _stars_path(store: Store, source: SourceState) -> Path:
+    return store.cache / MATCHES / f"stars-{FORMAT}-{source.hash[:24]}.npz"
 
 
 def remembered_continuum(

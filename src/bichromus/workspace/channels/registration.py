@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from typing import Final
 
 import cv2
@@ -18,7 +20,9 @@ from ...core.model.planes import F32, Picture
 from ...core.model.progress import SILENT, Progress
 from ..project.state import SourceState
 from ..project.store import Store
-from .matches import FORMAT, remembered_match, remembered_stars
+from ..work.together import side_by_side
+from .matches import FORMAT, known_match, remembered_match, remembered_stars
+from .sources import bytes_of
 
 _STILL_PX: Final = 0.35
 """A stack whose corners lie nearer than this to the grid is not resampled: it would only blur."""
@@ -157,8 +161,10 @@ def register_stacks(
         except (NotEnoughData, NotLinear) as error:
             own_fault = error
             warnings.append(f"The stacks cannot be aligned to {grid.label}: {error.sentence()}")
+    if own_fault is None:
+        _find_stars(store, grid, others, progress.part(0.1, 0.9))
     for number, source in enumerate(others):
-        progress.step(number / max(len(others), 1), f"finding the stars of {source.label}")
+        progress.step(0.9 + 0.1 * number / max(len(others), 1), f"laying {source.label}")
         try:
             if own_fault is not None:
                 raise own_fault
@@ -188,6 +194,24 @@ def register_stacks(
             box, more = box, [f"{error.sentence()} The whole of {grid.label} is shown."]
         warnings += more
     return Registration(grid.id, registered, box, refused, tuple(warnings))
+
+
+def _find_stars(
+    store: Store, grid: SourceState, others: Sequence[SourceState], progress: Progress
+) -> None:
+    """The stars of all stacks that were not matched before, side by side; what is wrong with one
+    is told when it is matched.
+    """
+
+    def find(source: SourceState, part: Progress) -> None:
+        part.step(0.0, f"finding the stars of {source.label}")
+        with contextlib.suppress(InputError):
+            remembered_stars(store, source)
+        part.step(1.0)
+
+    new = [s for s in others if known_match(store, grid, s) is None]
+    pieces = [partial(find, s) for s in new]
+    side_by_side(pieces, progress, [bytes_of(s) for s in new])
 
 
 def residuals(

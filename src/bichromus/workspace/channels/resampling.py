@@ -53,14 +53,15 @@ def resampled(
     picture: Picture,
     progress: Progress = SILENT,
     known: LargeScale | None = None,
+    stars: Stars | None = None,
 ) -> tuple[Picture, LargeScale | None, StarField | None]:
     """A mono picture on the common grid; its large-scale noise there where it is ``known`` or had
-    to be moved; its field of stars.
+    to be moved; its field of stars. ``stars`` are its own where they were found already.
 
     Raises NotLinear.
     """
     plane = fill(picture.data, ~np.isfinite(picture.data))
-    stars = find_stars(plane, picture.header.saturation)
+    stars = stars or find_stars(plane, picture.header.saturation)
     require_linear(picture, plane, stars)
     field = star_field_of(plane, picture.header.saturation, stars)
     if not registration.moves(source):

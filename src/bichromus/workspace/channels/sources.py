@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Sequence
 from pathlib import Path
+from typing import Final
 
 from ...core.files import read_picture
 from ...core.model.channel import LINES, FilterName, filter_name
@@ -15,7 +16,14 @@ from ..project.state import SourceState
 from ..project.store import Store
 
 RGB = ("R", "G", "B")
+_COPIES: Final = 12  # of its planes in float32, while a stack is measured and laid on the grid
 _COLOUR_ALONE = ("rgb", "osc")  # no filter but those on the sensor
+
+
+def bytes_of(source: SourceState) -> float:
+    """What preparing a stack needs of memory, about."""
+    planes = 3 if source.colour else 1
+    return _COPIES * 4.0 * planes * source.shape[0] * source.shape[1]
 
 
 def inspect(

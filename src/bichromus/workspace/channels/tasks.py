@@ -6,6 +6,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import Protocol
 
@@ -15,12 +16,14 @@ from ...core.extract.lines import merge_lines, table_leaks
 from ...core.extract.mosaic import demosaic
 from ...core.extract.null import noise_of_planes
 from ...core.model.channel import CHANNELS
-from ...core.model.measures import LargeScale
+from ...core.model.measures import LargeScale, Stars
 from ...core.model.planes import F32, Picture
 from ...core.model.progress import Progress
 from ..project.state import SourceState
+from ..work.together import side_by_side
 from .cache import prepared_key
 from .context import PrepareContext
+from .matches import known_stars
 from .notes import ExtractionNote, Notes
 from .origin import Origin
 from .prepared import Prepared
@@ -30,7 +33,7 @@ from .resampling import (
     read_colour,
     resampled,
 )
-from .sources import RGB, read_source
+from .sources import RGB, bytes_of, read_source
 from .unmixing import ReadStack, unmix_one
 
 
@@ -66,15 +69,28 @@ class _OneStack:
         plane: Picture,
         progress: Progress,
         known: LargeScale | None = None,
+        stars: Stars | None = None,
     ) -> Prepared:
-        """A mono picture as a prepared channel: resampled, measured, kept."""
-        source = self.source
+        """A mono picture as a prepared channel: resampled, measured, kept. ``stars`` are those of
+        the stack where they were found already.
+        """
+        source, registration = self.source, context.registration
         part = progress.part(0, 0.5)
-        one, known, field = resampled(context.registration, source, plane, part, known)
+        one, known, field = resampled(registration, source, plane, part, known, stars)
+        if registration.key(source):
+            stars = None  # on the common grid they lie elsewhere
         progress.step(0.5, f"measuring {source.label}")
         notes = Notes(plane.warnings, known_fields({source.label: field}))
         return context.finish(
-            key, origin, source.label, source.hours, one, notes, known, progress.part(0.5, 1)
+            key,
+            origin,
+            source.label,
+            source.hours,
+            one,
+            notes,
+            known,
+            progress.part(0.5, 1),
+            stars=stars,
         )
 
 
@@ -97,7 +113,9 @@ class MonoTask(_OneStack):
         if found is None:
             progress.step(0.05, f"reading {source.label}")
             part = progress.part(0.05, 1)
-            found = self._finish(context, key, origin, read_source(source), part)
+            stars = known_stars(context.store, source)
+            picture = read_source(source)
+            found = self._finish(context, key, origin, picture, part, stars=stars)
         return [_named(found, origin, station_of(source), source)]
 
 
@@ -178,12 +196,11 @@ class ExtractTask:
     def _extract(
         self, context: PrepareContext, keys: dict[str, str], progress: Progress
     ) -> list[Prepared]:
-        count = len(self.sources)
         plain: dict[str, F32] = {}
-        read = []
-        for number, source in enumerate(self.sources):
-            part = progress.part(0.6 * number / count, 0.6 * (number + 1) / count)
-            read.append(unmix_one(context, source, plain, part))
+        pieces = [partial(unmix_one, context, s) for s in self.sources]
+        read = side_by_side(pieces, progress.part(0, 0.6), [bytes_of(s) for s in self.sources])
+        for one in reversed(read):  # of each line the plane of the first stack that holds it
+            plain.update(one.plain)
         progress.step(0.6, "merging lines seen twice")
         table = {s.label: table_leaks(context.response_of(s), s.lines) for s in self.sources}
         found = merge_lines([r.unmixed for r in read], table)

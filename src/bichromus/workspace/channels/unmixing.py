@@ -11,6 +11,7 @@ from ...core.model.planes import F32, Picture
 from ...core.model.progress import Progress
 from ..project.state import SourceState
 from .context import PrepareContext
+from .matches import known_stars
 from .resampling import (
     brightest,
     plain_line,
@@ -22,26 +23,26 @@ from .resampling import (
 
 @dataclass(frozen=True)
 class ReadStack:
-    """A colour stack that was read and unmixed: its picture, its lines on the grid, its stars."""
+    """A colour stack that was read and unmixed: its picture, its lines on the grid, its stars,
+    and the ``plain`` planes that the lines came from, by line, to look at.
+    """
 
     frame: Picture
     unmixed: Unmixed
     field: StarField | None
+    plain: dict[str, F32]
 
 
-def unmix_one(
-    context: PrepareContext, source: SourceState, plain: dict[str, F32], progress: Progress
-) -> ReadStack:
-    """``plain`` is filled with the plane of the first stack that holds a line."""
+def unmix_one(context: PrepareContext, source: SourceState, progress: Progress) -> ReadStack:
+    """A stack read, unmixed and laid on the grid. Raises InputError, Cancelled."""
     progress.step(0.0, f"reading {source.label}")
     picture = read_colour(source)
     stack = ColourStack(picture, source.lines)
-    single = unmix_stack(stack, context.response_of(source), progress.part(0.1, 0.6))
-    for name in source.lines:
-        if name not in plain:
-            plain[name] = plain_line(context, source, picture, name)
-    field = star_field_of(brightest(picture), picture.header.saturation)
+    stars = known_stars(context.store, source)
+    single = unmix_stack(stack, context.response_of(source), progress.part(0.1, 0.6), stars)
+    plain = {n: plain_line(context, source, picture, n) for n in source.lines}
+    field = star_field_of(brightest(picture), picture.header.saturation, stars)
     frame = replace(picture, header=replace(picture.header, bayer=None))
     bare = replace(frame, header=replace(frame.header, saturation=None))
     lines = resample_lines(context, source, bare, single, progress.part(0.6, 1))
-    return ReadStack(frame, lines, field)
+    return ReadStack(frame, lines, field, plain)

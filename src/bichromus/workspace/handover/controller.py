@@ -133,7 +133,7 @@ def masters_of(channels: Channels, state: ProjectState) -> tuple[tuple[StackPart
     """The channels in use as files, each a master with its background at 0. Raises InputError
     where there is none.
     """
-    if not channels.names:
+    if not channels.names or channels.rough:
         raise InputError("There is no channel to hand over yet", do="Open stacks first")
     return tuple(
         (

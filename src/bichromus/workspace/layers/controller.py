@@ -42,7 +42,7 @@ class LayersController:
         """Make other layers where others are wanted; ``first`` are the channels in the picture.
         What was cancelled is not begun again until something else is wanted.
         """
-        if not self.on:
+        if not self.on or channels.rough:
             return
         layers = self._context.document.saved.preparation.layers
         wanted = wanted_layers(channels, settings, first, layers)

@@ -61,7 +61,7 @@ def bound_cache(folder: Path, most: int, used: Collection[str]) -> int:
     is in ``used`` stays. What is left, in bytes.
     """
     entries = [(_last_used(e), _size(e), e) for e in _entries(folder)]
-    total = sum(size for _, size, _ in entries)
+    total = sum(size for _, size, _ in entries) + _size(folder / MATCHES)
     for _, size, entry in sorted(entries, key=lambda e: e[0]):
         if total <= most:
             break

@@ -146,6 +146,10 @@ class PublishController:
             raise InputError(
                 "There is no picture to publish yet", do="Open stacks and blend them first"
             )
+        if now.channels.rough:
+            raise InputError(
+                "There is only a quick look yet", do="Wait until the channels are prepared"
+            )
         return Subject(now.renderer.blender, now.recipe, now.channels)
 
     # --- what is shown ---

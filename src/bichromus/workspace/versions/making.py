@@ -40,6 +40,10 @@ def made_version(
         recipe = now.recipe
     if now.renderer is None or recipe is None:
         raise InputError("There is no picture to keep yet", do="Open stacks and blend them first")
+    if now.channels.rough:
+        raise InputError(
+            "There is only a quick look yet", do="Wait until the channels are prepared"
+        )
     height, width = now.renderer.shape_of(recipe)
     longest = min(LONGEST_PX, max(height, width))
     picture = now.renderer.blend(recipe, whole_view((height, width), longest))

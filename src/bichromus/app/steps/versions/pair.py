@@ -12,8 +12,9 @@ from PyQt6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPaint
 
 from ....core.numerics.sampling import View
 from ....workspace.versions.rendering import VersionAnswer, VersionRequest
+from ...canvas.marks import paint_words
 from ...canvas.picture_view import PictureView
-from ...theme.look import LOOK, font
+from ...theme.look import LOOK
 from ...widgets.paint import fill_rect, image_of
 
 Way = Literal["switch", "wipe", "beside", "lightness", "colour"]
@@ -185,14 +186,14 @@ class PairView(PictureView):
         if self._difference is not None and 0 in self._views:
             painter.drawImage(self._box_of(self._views[0]), self._difference)
         words = f"{WAYS[self.way][0]}, {_STRENGTH:.0f} times, from 1 to 2"
-        _paint_caption(painter, words, 12.0)
+        paint_words(painter, words, 12.0)
 
     def _caption(self, painter: QPainter, place: int, left: float) -> None:
         if place >= len(self.names):
             return
         number = f"{place + 1}   " if len(self.names) > 1 else ""
         kept = "   as it was kept" if self._as_kept.get(place) else ""
-        _paint_caption(painter, f"{number}{self.names[place]}{kept}", left + 12.0)
+        paint_words(painter, f"{number}{self.names[place]}{kept}", left + 12.0)
 
     # --- events ---
 
@@ -238,19 +239,6 @@ class PairView(PictureView):
         if at is not None and self._halved and at.x() > self.width() / 2:
             at = QPointF(at.x() - self.width() / 2 - 1, at.y())
         super().zoom_by(factor, at)
-
-
-def _paint_caption(painter: QPainter, words: str, left: float) -> None:
-    t = LOOK.theme
-    painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-    painter.setFont(font(9.5))
-    width = painter.fontMetrics().horizontalAdvance(words) + 24
-    box = QRectF(left, 12, width, 26)
-    back = QColor(t.panel)
-    back.setAlpha(225)
-    fill_rect(painter, box, back, 4)
-    painter.setPen(QColor(t.text))
-    painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
 
 
 def difference(one: np.ndarray, two: np.ndarray, colour: bool) -> np.ndarray:
