@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
@@ -25,6 +25,18 @@ from .sources import read_source
 
 _IN_A_STAR: Final = 0.3
 """A resampled star mask counts from here: a star that moved by part of a pixel stays covered."""
+
+
+@dataclass(frozen=True)
+class OnGrid:
+    """A mono picture on the common grid; its large-scale noise there, where that was known or the
+    picture had to be moved; its field of stars, and its stars where they lie as they were found.
+    """
+
+    picture: Picture
+    known: LargeScale | None
+    field: StarField | None
+    stars: Stars | None = None
 
 
 def plain_line(context: PrepareContext, source: SourceState, picture: Picture, name: str) -> F32:
@@ -54,9 +66,9 @@ def resampled(
     progress: Progress = SILENT,
     known: LargeScale | None = None,
     stars: Stars | None = None,
-) -> tuple[Picture, LargeScale | None, StarField | None]:
-    """A mono picture on the common grid; its large-scale noise there where it is ``known`` or had
-    to be moved; its field of stars. ``stars`` are its own where they were found already.
+) -> OnGrid:
+    """A mono picture on the common grid. ``known`` is its large-scale noise, ``stars`` are its own,
+    where they were told already.
 
     Raises NotLinear.
     """
@@ -65,7 +77,9 @@ def resampled(
     require_linear(picture, plane, stars)
     field = star_field_of(plane, picture.header.saturation, stars)
     if not registration.moves(source):
-        return registration.resampled(source, picture, progress), known, field
+        same = not registration.key(source)  # not even cut
+        one = registration.resampled(source, picture, progress)
+        return OnGrid(one, known, field, stars if same else None)
     if known is None:
         mask = bright_mask(plane, stars, picture.header.saturation)
         noise = measure_noise(picture.data, avoid=mask)
@@ -73,7 +87,7 @@ def resampled(
             known = LargeScale(noise.sigma_eff, noise.method)
     one = registration.resampled(source, picture, progress)
     scale = registration.stacks[source.id].scale
-    return one, known.on_grid(scale) if known else None, field
+    return OnGrid(one, known.on_grid(scale) if known else None, field)
 
 
 def star_field_of(

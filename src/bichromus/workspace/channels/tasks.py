@@ -74,23 +74,20 @@ class _OneStack:
         """A mono picture as a prepared channel: resampled, measured, kept. ``stars`` are those of
         the stack where they were found already.
         """
-        source, registration = self.source, context.registration
-        part = progress.part(0, 0.5)
-        one, known, field = resampled(registration, source, plane, part, known, stars)
-        if registration.key(source):
-            stars = None  # on the common grid they lie elsewhere
+        source, part = self.source, progress.part(0, 0.5)
+        found = resampled(context.registration, source, plane, part, known, stars)
         progress.step(0.5, f"measuring {source.label}")
-        notes = Notes(plane.warnings, known_fields({source.label: field}))
+        notes = Notes(plane.warnings, known_fields({source.label: found.field}))
         return context.finish(
             key,
             origin,
             source.label,
             source.hours,
-            one,
+            found.picture,
             notes,
-            known,
+            found.known,
             progress.part(0.5, 1),
-            stars=stars,
+            stars=found.stars,
         )
 
 
