@@ -8,6 +8,7 @@ from collections.abc import Callable
 
 from psygnal import SignalInstance
 
+from bichromus.workspace.session import Session
 from stepped import step_all
 
 _PULSE = threading.Condition()
@@ -32,3 +33,14 @@ def wait(until: Callable[[], object], seconds: float = 60) -> None:
         if not step_all():
             with _PULSE:
                 _PULSE.wait(0.1)
+
+
+def settled(session: Session) -> None:
+    """Until there is a picture and nothing is on its way."""
+    wait(
+        lambda: (
+            session.blend.snapshot.recipe is not None
+            and not session.jobs.busy
+            and not session.previews.busy
+        )
+    )

@@ -28,7 +28,7 @@ from bichromus.workspace.publish.controller import Published
 from bichromus.workspace.publish.files import size_of
 from bichromus.workspace.session import Session
 from stepped import stepped_session
-from waiting import wait
+from waiting import settled, wait
 
 
 @pytest.fixture(scope="module")
@@ -42,16 +42,6 @@ def made(
     settled(session)
     yield session
     session.close()
-
-
-def settled(session: Session) -> None:
-    wait(
-        lambda: (
-            session.blend.snapshot.recipe is not None
-            and not session.jobs.busy
-            and not session.previews.busy
-        )
-    )
 
 
 def published(

@@ -23,7 +23,7 @@ from bichromus.workspace.versions.making import unfit
 from bichromus.workspace.versions.rendering import VersionAnswer, VersionRequest
 from bichromus.workspace.versions.variation import part_named, parts_of
 from stepped import stepped_session
-from waiting import wait
+from waiting import settled, wait
 
 
 @pytest.fixture(scope="module")
@@ -45,16 +45,6 @@ def kept(
     session.versions.keep_as("shared")
     yield session
     session.close()
-
-
-def settled(session: Session) -> None:
-    wait(
-        lambda: (
-            session.blend.snapshot.recipe is not None
-            and not session.jobs.busy
-            and not session.previews.busy
-        )
-    )
 
 
 def answer(session: Session, name: str, view: View) -> VersionAnswer:

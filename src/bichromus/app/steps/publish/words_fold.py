@@ -5,10 +5,11 @@ from __future__ import annotations
 from typing import Final
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QLineEdit, QPlainTextEdit
+from PyQt6.QtWidgets import QLineEdit
 
 from ....workspace.project.state import PublishState
 from ...widgets.fold import Fold
+from ...widgets.textbox import TextBox
 
 _LINES: Final = {
     "title": ("title", "What the picture is called; empty: the project's name"),
@@ -34,7 +35,8 @@ class WordsFold(Fold):
             line.editingFinished.connect(lambda n=name: self._tell(n, self.lines[n].text()))
             self.lines[name] = line
             self.add(line)
-        self.text = _Text()
+        tip = "What is said of the picture, in its files"
+        self.text = TextBox("description", "description", tip, _TEXT_PX)
         self.text.written.connect(lambda text: self._tell("description", text))
         self.add(self.text)
         self._state = PublishState()
@@ -52,23 +54,3 @@ class WordsFold(Fold):
         self.text.show_text(state.description)
         said = [n for n in (*_LINES, "description") if getattr(state, n)]
         self.set_note(", ".join(_LINES[n][0] if n in _LINES else n for n in said))
-
-
-class _Text(QPlainTextEdit):
-    written = pyqtSignal(str)
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setAccessibleName("description")
-        self.setPlaceholderText("description")
-        self.setToolTip("What is said of the picture, in its files")
-        self.setFixedHeight(_TEXT_PX)
-        self.setTabChangesFocus(True)
-
-    def show_text(self, text: str) -> None:
-        if not self.hasFocus() and self.toPlainText() != text:
-            self.setPlainText(text)
-
-    def focusOutEvent(self, event: object) -> None:
-        super().focusOutEvent(event)  # type: ignore[arg-type]
-        self.written.emit(self.toPlainText())

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from PyQt6.QtCore import pyqtSignal
-from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QPlainTextEdit, QWidget
+from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QWidget
 
 from ....workspace.project.state import VersionState
 from ....workspace.versions.compare import Comparison, laid_words
@@ -12,6 +12,7 @@ from ....workspace.versions.variation import Part
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, button, label, set_role
 from ...widgets.text import clock_text
+from ...widgets.textbox import TextBox
 from .pair import WAYS
 from .words import ORDERS, when_text
 
@@ -35,7 +36,8 @@ class VersionFold(Fold):
         self.name.setToolTip("Its name on the wall")
         self.name.editingFinished.connect(lambda: self.renamed.emit(self.name.text()))
         self.add(self.name)
-        self.note_box = _Note()
+        tip = "What you want to remember of it"
+        self.note_box = TextBox("note on the version", "A note", tip, _NOTE_PX)
         self.note_box.written.connect(self.noted)
         self.add(self.note_box)
         self.rows = Figures()
@@ -155,26 +157,6 @@ class WallFold(Fold):
         size = f"{mega / 1000:.1f} GB" if mega >= 1000 else f"{mega:.0f} MB"
         self.set_note(f"{size} kept for it" if kept_bytes else "")
         self.note.setToolTip("Channels of earlier days, kept while a version stands on them")
-
-
-class _Note(QPlainTextEdit):
-    written = pyqtSignal(str)
-
-    def __init__(self) -> None:
-        super().__init__()
-        self.setPlaceholderText("A note")
-        self.setAccessibleName("note on the version")
-        self.setToolTip("What you want to remember of it")
-        self.setFixedHeight(_NOTE_PX)
-        self.setTabChangesFocus(True)
-
-    def show_text(self, text: str) -> None:
-        if not self.hasFocus() and self.toPlainText() != text:
-            self.setPlainText(text)
-
-    def focusOutEvent(self, event: object) -> None:
-        super().focusOutEvent(event)  # type: ignore[arg-type]
-        self.written.emit(self.toPlainText())
 
 
 class PairFold(Fold):
