@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import sys
 
-from . import closing, export, planning, preview, stacks, startup, subs
+from . import closing, export, planning, preview, stacks, startup, subs, waiting
 from .common import Result
 
 ALL = {
@@ -17,6 +17,7 @@ ALL = {
     "planning": planning.run,
     "subs": subs.run,
     "stacks": stacks.run,
+    "waiting": waiting.run,
 }
 
 

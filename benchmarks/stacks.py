@@ -13,7 +13,6 @@ import numpy as np
 from bichromus.core.align.stack import (
     Registered,
     match_lists,
-    resample_stack,
     shared_box,
     star_list,
 )
@@ -31,7 +30,7 @@ from .common import Result, plane
 _SHAPE = (4176, 6248)
 
 
-def _stack(seed: int, turn: float, shift: float) -> Picture:
+def stack_of(seed: int, turn: float, shift: float) -> Picture:
     rng = np.random.default_rng(1)
     x, y = rng.uniform(0, _SHAPE[1], 3000), rng.uniform(0, _SHAPE[0], 3000)
     flux = rng.pareto(1.3, 3000) * 40 + 8
@@ -94,7 +93,7 @@ def _pool_from_disk(folder: Path, count: int, shape: tuple[int, int]) -> tuple[f
 
 
 def run() -> list[Result]:
-    one, two = _stack(1, 0.0, 0.0), _stack(2, 0.02, 40.0)
+    one, two = stack_of(1, 0.0, 0.0), stack_of(2, 0.02, 40.0)
     begun = time.perf_counter()
     registered = [
         Registered(two, match_lists(star_list(one), star_list(two), two)),

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+import threading
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from functools import partial
 from pathlib import Path
@@ -22,10 +23,55 @@ from ..channels.pool import seen_part
 from ..channels.prepared import Prepared
 from ..channels.star_split import coloured_stars, without_stars
 from ..project.store import Store
+from ..work.together import side_by_side
 from .cleaning import removable_noise
 from .layers import Layers, LayersWanted, StarSet, richest
 
 _SPLITTING = 0.75  # of the whole job
+_COPIES = 14  # of a plane in float32, while its stars are split off
+
+
+class _Split:
+    """Starless channels on their way, told of after each."""
+
+    def __init__(
+        self,
+        store: Store,
+        wanted: LayersWanted,
+        whole: Mapping[str, Prepared],
+        tell: Callable[[Layers], None],
+    ) -> None:
+        self._store, self._whole, self._tell = store, whole, tell
+        self._files = dict(wanted.layers)
+        self._lock = threading.Lock()
+        self.made = Layers(pending=wanted.names)
+
+    def one(self, name: str, progress: Progress) -> None:
+        """Take the stars off a channel. Raises Cancelled."""
+        whole = self._whole[name]
+        starless: Prepared | None = None
+        fault = ""
+        try:
+            starless = without_stars(self._store, whole, self._files.get(name, ""), progress)
+        except NotEnoughData:  # a plane without stars is starless as it is
+            starless = whole
+        except InputError as error:
+            fault = error.sentence()
+        with self._lock:  # told in order; nobody who hears of it waits for this lock
+            made = self.made
+            if starless is not None:
+                made = replace(made, starless={**made.starless, name: starless})
+            else:
+                made = replace(made, failed={**made.failed, name: fault})
+            made = replace(made, pending=tuple(n for n in made.pending if n != name))
+            self.made = made
+            if made.pending:
+                self._tell(made)
+
+    def whole(self, names: Sequence[str]) -> Layers:
+        """All of it, in the order that was wanted, however the pieces came."""
+        found = self.made.starless
+        return replace(self.made, starless={n: found[n] for n in names if n in found})
 
 
 def make_layers(
@@ -38,22 +84,12 @@ def make_layers(
     """All that is wanted, told of after each channel. What cannot be split keeps its stars, with a
     sentence. Raises Cancelled.
     """
-    whole, files = channels.in_use, dict(wanted.layers)
-    made = Layers(pending=wanted.names)
-    for number, name in enumerate(wanted.names):
-        part = progress.part(
-            _SPLITTING * number / len(wanted.names), _SPLITTING * (number + 1) / len(wanted.names)
-        )
-        try:
-            starless = without_stars(store, whole[name], files.get(name, ""), part)
-            made = replace(made, starless={**made.starless, name: starless})
-        except NotEnoughData:  # a plane without stars is starless as it is
-            made = replace(made, starless={**made.starless, name: whole[name]})
-        except InputError as error:
-            made = replace(made, failed={**made.failed, name: error.sentence()})
-        made = replace(made, pending=wanted.names[number + 1 :])
-        if made.pending:
-            tell(made)
+    whole = channels.in_use
+    split = _Split(store, wanted, whole, tell)
+    pieces = [partial(split.one, n) for n in wanted.names]
+    needs = [_COPIES * 4.0 * whole[n].shape[0] * whole[n].shape[1] for n in wanted.names]
+    side_by_side(pieces, progress.part(0, _SPLITTING), needs)
+    made = split.whole(wanted.names)
     rest = progress.part(_SPLITTING, 1)
     made = replace(made, sets=_star_sets(store, wanted, whole, made, rest.part(0, 0.3)))
     tell(made)
