@@ -13,6 +13,7 @@ import numpy as np
 from bichromus.core.align.stack import (
     Registered,
     match_lists,
+    resample_stack,
     shared_box,
     star_list,
 )

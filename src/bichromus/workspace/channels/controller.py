@@ -126,10 +126,16 @@ class ChannelsController:
         self._context.advise("channels", advice)
 
     def _forget(self, title: str) -> None:
-        """What failed or was cancelled can be asked for again."""
-        if title == PREPARING:
-            with self._lock:
-                self._wanted = None
+        """What failed or was cancelled can be asked for again; a quick look is no channel."""
+        if title != PREPARING:
+            return
+        with self._lock:
+            self._wanted = None
+            rough = self._snapshot.rough
+            if rough:
+                self._snapshot = EMPTY
+        if rough:
+            self.changed.emit()
 
     # --- what takes a while ---
 
