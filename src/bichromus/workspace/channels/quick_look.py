@@ -21,7 +21,7 @@ from ...core.extract.unmix import apply_unmixing, least_squares
 from ...core.measure.rough import rough_measure, rough_stars
 from ...core.model.channel import channel_order
 from ...core.model.errors import InputError, NotEnoughData
-from ...core.model.planes import F32
+from ...core.model.planes import F32, Mask
 from ...core.model.progress import Progress
 from ...core.numerics.robust import step_sigma
 from ...core.numerics.smoothing import fill
@@ -41,6 +41,7 @@ from .sources import RGB, bytes_of
 
 _Map = tuple[np.ndarray, np.ndarray]
 _SMALLEST_PX: Final = 400
+_EDGE_PX: Final = 90.0  # over which a stack fades into the others
 _FLUX_SHARE: Final = 0.97  # quantile of light by which two stacks are brought to one brightness
 
 
@@ -175,9 +176,9 @@ def _prepared(name: str, lines: Sequence[_Line]) -> Prepared:
         if flux <= 0:
             continue
         share = (flux / line.sigma) ** 2
-        seen = np.isfinite(line.plane)
-        total += np.where(seen, np.float32(share / flux) * line.plane, 0)
-        weight += np.float32(share) * seen
+        seen = np.float32(share) * _soft(np.isfinite(line.plane))
+        total += seen / np.float32(flux) * np.nan_to_num(line.plane)
+        weight += seen
     plane = fill(np.asarray(total / np.maximum(weight, 1e-30), np.float32), weight == 0)
     measure = rough_measure(plane, name)
     levels = [plane]
@@ -195,6 +196,13 @@ def _prepared(name: str, lines: Sequence[_Line]) -> Prepared:
         hours,
         Notes(),
     )
+
+
+def _soft(seen: Mask) -> F32:
+    """How much a stack counts at each place: less towards its edges, so that none is seen."""
+    framed = np.pad(seen.astype(np.uint8), 1)  # the frame itself is an edge for those beside it
+    away = cv2.distanceTransform(framed, cv2.DIST_L2, 3)[1:-1, 1:-1]
+    return np.asarray(np.minimum(away / np.float32(_EDGE_PX), 1), np.float32)
 
 
 def _flux(reference: F32, plane: F32) -> float:

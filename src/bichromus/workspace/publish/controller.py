@@ -171,7 +171,7 @@ class PublishController:
         if version is not None:
             renderer = self._versions.renderer_of(version)
             recipe = self._versions.files.recipe(version.recipe) if renderer else None
-        if renderer is None or recipe is None:
+        if renderer is None or recipe is None or renderer.channels.rough:
             return None
         caption = self.caption() if state.publish.caption else None
         try:

@@ -228,7 +228,9 @@ class ChannelsStep(Step):
         for panel in self.panels.values():
             panel.show_channel(prepared)
         self.chain.show_chain(found, self.shown)
-        self.figures.show_channel(self.session.channels.snapshot, prepared)
+        channels = self.session.channels.snapshot
+        self.figures.setVisible(not channels.rough)  # no figure of a quick look is one
+        self.figures.show_channel(channels, prepared)
         self._show_marks()
 
     def _show_picture(self, prepared: Prepared, here: ChainStep | None) -> None:

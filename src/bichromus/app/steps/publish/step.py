@@ -184,7 +184,8 @@ class PublishStep(Step):
         self.picture.show_state(state.publish, names, self._size_words())
         self.words.show_state(state.publish)
         self.summary.show_summary(self.session.publishing.summary(), state.publish.summary)
-        ready = self.session.blend.snapshot.recipe is not None
+        now = self.session.blend.snapshot
+        ready = now.recipe is not None and not now.channels.rough
         count = len(self._order(Path(self._folder())).paths)
         self.where.show_place(self._folder(), self._stem(), ready, count)
         version = self._version()
@@ -199,6 +200,8 @@ class PublishStep(Step):
 
     def _no_picture_words(self) -> str:
         version = self._version()
+        if version is None and self.session.blend.snapshot.channels.rough:
+            return "The picture is on its way; Blend shows a quick look of it."
         if version is None:
             return "The picture as it will be written is seen here once there is one."
         if self.session.versions.stale(version) and not self.session.versions.held(version):
