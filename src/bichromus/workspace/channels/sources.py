@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Sequence
+from functools import partial
 from pathlib import Path
 from typing import Final
 
@@ -14,8 +15,10 @@ from ...core.model.planes import Picture
 from ...core.model.progress import SILENT, Progress
 from ..project.state import SourceState
 from ..project.store import Store
+from ..work.together import side_by_side
 
 RGB = ("R", "G", "B")
+_READ: Final = 4  # of a file's bytes, while it is read; packed ones need more
 _COPIES: Final = 12  # of its planes in float32, while a stack is measured and laid on the grid
 _COLOUR_ALONE = ("rgb", "osc")  # no filter but those on the sensor
 
@@ -37,27 +40,36 @@ def inspect(
 
     Preliminary stacks may lie on a grid of their own.
     """
+
+    def look(path: Path, part: Progress) -> SourceState | InputError:
+        part.step(0.0, f"reading {path.name}")
+        try:
+            return _inspect_one(store, path, preliminary)
+        except InputError as error:
+            return error
+
     found: list[SourceState] = []
     errors: list[InputError] = []
-    for number, path in enumerate(paths):
-        progress.step(number / max(len(paths), 1), f"reading {path.name}")
-        try:
-            source = _inspect_one(store, path, [*existing, *found], preliminary)
-        except InputError as error:
-            errors.append(error)
-            continue
-        if source is not None:
-            found.append(source)
+    pieces = [partial(look, p) for p in paths]
+    for one in side_by_side(pieces, progress, [_file_bytes(p) for p in paths]):
+        if isinstance(one, InputError):
+            errors.append(one)
+        elif not any(s.hash == one.hash for s in (*existing, *found)):
+            found.append(one)
     return found, errors
 
 
-def _inspect_one(
-    store: Store, path: Path, others: Sequence[SourceState], preliminary: bool
-) -> SourceState | None:
+def _file_bytes(path: Path) -> float:
+    """What reading a file needs of memory, about."""
+    try:
+        return _READ * path.stat().st_size
+    except OSError:
+        return 0.0
+
+
+def _inspect_one(store: Store, path: Path, preliminary: bool) -> SourceState:
     picture = read_picture(path)
     digest = source_hash(store, path)
-    if any(s.hash == digest for s in others):
-        return None
     header = picture.header
     colour = picture.colour or bool(header.bayer)
     lines, sure = _held(header.filter or filter_name(path.stem.rsplit("_", 1)[-1]), colour)
