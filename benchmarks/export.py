@@ -62,11 +62,10 @@ def everything(folder: Path, out: Path) -> None:
         for n, r in rows.items()
         if r is not None
     }
-    first = rows["Ha"]
-    assert first is not None
+    fine = np.load(folder / "fine.npy", mmap_mode="r")
     coarse = np.zeros((SHAPE[0] // 2, SHAPE[1] // 2), np.float32)
     removable: dict[str, tuple[PlaneSource, PlaneSource]] = {
-        n: (RowSource(partial(_rows, first), flat, find_stars, f"{n} f"), HalfSource(coarse, n))
+        n: (RowSource(partial(_rows, fine), flat, find_stars, f"{n} f"), HalfSource(coarse, n))
         for n in NAMES
     }
     sky = np.load(folder / "stars.npy", mmap_mode="r")
@@ -173,6 +172,7 @@ def run() -> list[Result]:
             write_fits(folder / f"{channel}.fits", plane(SHAPE, seed), Header())
         few = np.random.default_rng(9).random(SHAPE, dtype=np.float32) > _STARRY
         np.save(folder / "stars.npy", few * np.float32(60))
+        np.save(folder / "fine.npy", plane(SHAPE, 0))
         found = {}
         for way in ("ours", "everything", "plain", "nothing"):
             runs = [apart("benchmarks.export", way, folder) for _ in range(2)]
@@ -198,7 +198,7 @@ def run() -> list[Result]:
             "export 26 Mpx with stars, luminance, two masks and cleaning, over the plain blend "
             f"({found['everything'][0]:.1f} s)",
             found["everything"][0] / found["ours"][0],
-            1.5,
+            2.2,
         ),
         Result("export 26 Mpx, largest difference between the two", different, 24, "/65535"),
     ]

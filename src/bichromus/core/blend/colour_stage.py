@@ -74,6 +74,8 @@ class ColourStage:
         if self._tone is not None:
             self._tone.apply(lab)
         for mask, weight in zip(self._masks, weights, strict=False):
+            if not weight.any():  # most of a picture lies outside an area drawn
+                continue
             soft = planes.get(soft_key(mask.contrast_px)) if mask.contrast else None
             apply_mask(lab, mask, weight, self.sky, soft)
         colour.apply_colour(lab, settings.colour, glow, planes.get(DISCS), work)

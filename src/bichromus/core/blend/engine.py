@@ -78,8 +78,9 @@ class Blender:
         return self._by_chunks(planes, self._lab)
 
     def _by_chunks(
-        self, planes: Mapping[Key, F32], work: Callable[[dict[Key, F32], Buffers], F32]
+        self, planes: Mapping[Key, F32], work: Callable[[dict[Key, F32], Buffers, F32], F32]
     ) -> F32:
+        """``work`` gets a chunk of planes, buffers, and where its answer may be laid."""
         shape = planes[self.inputs[0]].shape
         total = planes[self.inputs[0]].size
         flat = {}
@@ -90,10 +91,13 @@ class Blender:
         buffers = _buffers(len(self.names))
         for start in range(0, total, CHUNK):
             cut = slice(start, min(start + CHUNK, total))
-            out[:, cut] = work({k: f[..., cut] for k, f in flat.items()}, buffers)
+            into = out[:, cut]
+            found = work({k: f[..., cut] for k, f in flat.items()}, buffers, into)
+            if found is not into:
+                into[:] = found
         return out.reshape(3, *shape)
 
-    def _chunk(self, planes: dict[Key, F32], buffers: Buffers) -> F32:
+    def _chunk(self, planes: dict[Key, F32], buffers: Buffers, into: F32) -> F32:
         self._clean(planes)
         weights = mask_weights(self.recipe, planes)
         code = self._mixed(planes, weights, buffers)
@@ -108,13 +112,13 @@ class Blender:
             light = colour.into_gamut(from_oklab(lab, first, code), lab[0])
         if self._stars is not None:
             self._stars.put(light, [planes[k] for k in STARS])
-        return encode(light, second)
+        return encode(light, into)
 
-    def _lab(self, planes: dict[Key, F32], buffers: Buffers) -> F32:
+    def _lab(self, planes: dict[Key, F32], buffers: Buffers, into: F32) -> F32:
         self._clean(planes)
         code = self._mixed(planes, [], buffers)
-        first, second = (b[:3, : code.shape[1]] for b in buffers[1:])
-        lab = to_oklab(decode(code, first), second, code)
+        first = buffers[1][:3, : code.shape[1]]
+        lab = to_oklab(decode(code, first), into, code)
         self._colours.apply(lab, planes, [], None, first)
         return lab
 

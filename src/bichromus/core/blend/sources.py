@@ -12,11 +12,13 @@ import numpy as np
 
 from ..model.measures import Stars, Surface
 from ..model.planes import F32
+from ..numerics.bands import ordered_parallel, row_bands
 from ..numerics.sampling import View, sample
 from ..numerics.smoothing import fill
 from .companions import half_size
 
 _SMALLEST_PX: Final = 400
+_HALVED_ROWS: Final = 128  # read and halved at once: an even number
 
 
 class PlaneSource(Protocol):
@@ -72,16 +74,26 @@ class RowSource:
 
     def clean(self, y0: int, y1: int) -> F32:
         """Rows y0 to y1 without their background."""
-        out = np.array(self.rows(y0, y1), np.float32)
-        if self.background.bx or self.background.by:
-            out -= self.background.rows(y0, y1)
-        elif self.background.a:
-            out -= np.float32(self.background.a)
-        return out
+        stored, ground = self.rows(y0, y1), self.background
+        if ground.bx or ground.by:
+            return np.asarray(stored - ground.rows(y0, y1), np.float32)
+        if ground.a:
+            return np.subtract(stored, np.float32(ground.a), dtype=np.float32)
+        return np.asarray(stored, np.float32)  # as it is kept, where it is kept in this form
 
     def half_res(self) -> F32:
         """The whole plane at half size; what is missing is filled from around it."""
-        return half_size(self._whole())
+        parts = []
+        bands = row_bands(self.background.height, _HALVED_ROWS)
+        for part in ordered_parallel(self._half_of, bands, threads=2):
+            if part is None:  # what is missing is filled from all around
+                return half_size(self._whole())
+            parts.append(part)
+        return np.concatenate(parts)
+
+    def _half_of(self, rows: tuple[int, int]) -> F32 | None:
+        half = half_size(self.clean(*rows))
+        return half if np.isfinite(half.sum(dtype=np.float64)) else None
 
     def stars(self) -> Stars:
         """Stars of the whole plane."""
