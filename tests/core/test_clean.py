@@ -16,6 +16,7 @@ from bichromus.core.clean.continuum import find_continuum
 from bichromus.core.clean.gradient import find_gradient
 from bichromus.core.clean.split import split_stars
 from bichromus.core.files import read_picture, write_fits
+from bichromus.core.measure.profiles import Shape, draw_stars
 from bichromus.core.model.errors import InputError, NotEnoughData, ShapeMismatch
 from bichromus.core.model.measures import Stars
 from bichromus.core.model.planes import Header, Picture
@@ -385,6 +386,30 @@ def test_full_stars_their_halos_and_stars_at_the_edge_are_split_too() -> None:
     at_edge = np.s_[204:224, 0:12]
     light = (stack - truth)[at_edge].sum() / sigma
     assert abs((off[at_edge] - np.median(off)).sum()) < 0.005 * light
+
+
+def test_a_full_stars_own_wings_leave_no_ring() -> None:
+    rng = np.random.default_rng(8)
+    y, x = np.mgrid[0:360, 0:480].astype(np.float32)
+    ground = (3 + 4 * np.sin(x / 90) * np.cos(y / 70)).astype(np.float32)
+    plane = ground + rng.normal(0, 1, x.shape).astype(np.float32)
+    places = rng.uniform((12, 12), (468, 348), (160, 2))
+    light = np.exp(rng.uniform(np.log(30), np.log(3000), 160))
+    stars = Shape.even(x.shape, 2.4, 3.5)
+    draw_stars(plane, stars, stars.stars(places[:, 0], places[:, 1], light), 0.01)
+    full = np.array([[120.3, 180.6], [350.8, 150.2]])
+    # two rigs share these: a core, and wings that end where the field's go on
+    for width, beta, share in ((2.1, 3.0, 0.7), (4.4, 6.0, 0.3)):
+        loud = Shape.even(x.shape, width, beta)
+        light = share * np.array([4e5, 1.5e5])
+        draw_stars(plane, loud, loud.stars(full[:, 0], full[:, 1], light), 0.01)
+    made = split_stars(Picture(np.minimum(plane, np.float32(30_000)), Header(saturation=30_000)))
+    for cx, cy in full:
+        away = np.rint(np.hypot(x - cx, y - cy))
+        left = made.starless - ground
+        rings = [float(np.median(left[away == r])) for r in range(6, 22)]
+        # a ring of r px has a median good to 1.25 / sqrt(2 pi r) sigma: .2 at 6 px
+        assert np.abs(rings).max() < 0.75
 
 
 def test_a_tilted_fields_stars_leave_as_little_at_its_wide_side() -> None:

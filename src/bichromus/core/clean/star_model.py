@@ -25,6 +25,7 @@ from ..measure.profiles import (
 )
 from ..model.planes import F32, Mask
 from ..model.progress import Progress
+from .full_wings import full_wing
 from .star_fit import Fitted, Sheet, fit_stars, judged
 from .star_peaks import StarFilter, local_noise, photon_noise
 from .star_shape import LOUD, KnownStars, learn_shape, learn_table
@@ -273,13 +274,25 @@ class StarModel:
         their radius. How many discs there were.
         """
         self._redraw(self.shape, DRAWN)
-        count = 0
+        stars, count = self.model.copy(), 0
         for core in self.cores:
             if core.halo_px:
                 box, disc = halo_disc(self.rest, core)
                 self.model[box] += disc
                 count += 1
+        self._take_full_wings(stars)
         return count
+
+    def _take_full_wings(self, stars: F32) -> None:
+        """Draw full stars as far as their own rings tell."""
+        for n in np.flatnonzero(self.full_px > 0):
+            light = np.zeros_like(self.model)
+            draw_stars(light, self.shape, self.p[n : n + 1], self._least(DRAWN))
+            seen = (self.rest, light, stars, self.sigma, self.use)
+            found = full_wing(*seen, self.p[n], float(self.full_px[n]), self.width)
+            if found is not None:
+                box, more = found
+                self.model[box] += more
 
 
 def _full(plane: F32, top: float | None, pad: int) -> Mask:

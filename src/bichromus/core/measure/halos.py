@@ -18,6 +18,8 @@ _MOST: Final = 24
 _BRIGHT: Final = 4  # full pixels of a star whose halo can be seen
 _ABOVE: Final = 2.2  # how many times its light is above what lies outside
 _FLAT: Final = 1.7  # how many times its light is that of its edge, halfway in
+_EDGE: Final = 0.75
+"""Of the highest edge, that the furthest of a halo has at least: nebula has low ones outside."""
 _ROUND: Final = 0.45  # share of the drop that every quarter must show
 _CLEAR: Final = 8.0  # and how many sigma above the sky
 _FULL: Final = 0.95  # of the top value
@@ -109,6 +111,7 @@ def _halo(plane: F32, x: float, y: float, fwhm_px: float, sigma: float) -> float
         return 0.0  # too near the edge to see all of it
     level = level - np.median(level[:, -6:])
     mean = level.mean(0)
+    edges: list[tuple[float, float]] = []
     for r in range(level.shape[1] - 5, start + 6, -1):
         further, inside, outside = (
             float(mean[a:b].mean()) for a, b in ((r - 6, r - 4), (r - 3, r - 1), (r + 2, r + 4))
@@ -122,8 +125,9 @@ def _halo(plane: F32, x: float, y: float, fwhm_px: float, sigma: float) -> float
             continue
         drop = level[:, r - 3 : r - 1].mean(1) - level[:, r + 2 : r + 4].mean(1)
         if (drop > _ROUND * (inside - outside)).all():
-            return float((r - 0.5) * _RING_PX)
-    return 0.0
+            edges.append(((r - 0.5) * _RING_PX, inside - outside))
+    highest = max((height for _, height in edges), default=0.0)
+    return next((radius for radius, height in edges if height >= _EDGE * highest), 0.0)
 
 
 def _rings(plane: F32, x: float, y: float) -> tuple[np.ndarray, np.ndarray]:
