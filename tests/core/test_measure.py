@@ -256,3 +256,17 @@ def test_the_light_of_a_sub_is_told_by_its_own_stars_and_never_by_chance() -> No
         assert found is None or found == pytest.approx(light, rel=0.15), (seed, found)
         other = two_subs(np.random.default_rng(seed + 1000), stars, junk, 1.0, False)[0]
         assert transparency(two_subs(rng, stars, junk, 1.0, False)[0], other) in (None, 0.0)
+
+
+@pytest.mark.parametrize("shape", [(331, 517), (129, 640), (1087, 403)])
+def test_noise_of_any_size_with_gaps_and_a_border(shape: tuple[int, int]) -> None:
+    rng = np.random.default_rng(shape[0])
+    y, x = np.mgrid[0 : shape[0], 0 : shape[1]]
+    light = 6 * np.exp(-(((x - 0.4 * shape[1]) ** 2 + (y - 0.5 * shape[0]) ** 2) / (2 * 24.0**2)))
+    plane = (100 + 0.004 * x + light + rng.normal(0, 1.5, shape)).astype(np.float32)
+    plane[:, -40:] = 100.0  # an even border that stacking left
+    plane[10:60, 20:90] = np.nan
+    made = measure_plane(Picture(plane))
+    assert made.noise.sigma_px == pytest.approx(1.5, rel=0.03)
+    assert made.noise.best == pytest.approx(1.5, rel=0.1)
+    assert 0.5 < made.signal_own < 6

@@ -12,12 +12,13 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import brentq
 
-from ..measure.noise import quiet_blocks, sigma_in, values_in
+from ..measure.noise import quiet_blocks, sheet_of
 from ..measure.run import bright_mask
 from ..measure.stars import find_stars
 from ..model.measures import LargeScale
 from ..model.planes import F32, Mask
-from ..numerics.smoothing import fill
+from ..numerics.robust import clipped_sigma
+from ..numerics.smoothing import fill, filled_means
 from ..numerics.starlet import WHITE, band, details
 
 F64 = NDArray[np.float64]
@@ -31,7 +32,7 @@ _FAR: Final = (0.85, 1.18)
 _LIGHT: Final = 1.5  # times, from which what the combination shows is light
 _SHARE: Final = 0.25  # of the blocks, the darkest, on which all is measured
 _LOUD: Final = 5.0  # sigma of what tells how the light cancels
-_FEWEST_LOUD: Final = 2000
+_FEWEST_LOUD: Final = 125  # points of the coarse grid
 _HEARD: Final = 0.3  # weight of a plane in a combination from which its noise is heard there
 _KIN_FROM, _KIN_FADES = 0.15, 0.44
 """Correlation that counts, and its share on the second scale, of debayering by gradients."""
@@ -41,6 +42,8 @@ rougher.
 """
 _LEAST_KEPT: Final = 0.02  # of the power of a plane that is noise in any case
 _BANDS: Final = (5, 6)  # starlet planes by which the combination is told
+_COARSER, _COARSER_SCALES = 4, 2  # grid on which these are computed, and how many are finer
+_KNOWN: Final = 0.5  # share of a point of that grid without stars, from which it counts
 
 
 @dataclass(frozen=True)
@@ -60,12 +63,11 @@ def plane_noise(stack: F32, matrix: F64 | None, avoid: Mask) -> PlaneNoise:
     large scale gives the one power by which the fine scales of each plane reach theirs (METHOD 2).
     Without one, and where it cannot be measured, the usual power is taken.
     """
-    planes = np.stack([fill(p, avoid | ~np.isfinite(p)) for p in stack])
     clear = ~avoid & np.isfinite(stack).all(axis=0)
-    blocks, few = quiet_blocks(np.mean(planes, axis=0, dtype=np.float32), clear, _SHARE)
-    if few:
-        blocks = []
-    looks = [_look(p, blocks, clear) for p in planes]
+    mean = np.asarray(np.mean(stack, axis=0, dtype=np.float32), np.float32)
+    blocks, few = quiet_blocks(mean, clear, _SHARE)
+    sheets = [sheet_of(p, clear, [] if few else blocks, 4) for p in stack]
+    looks = [_look(s.plane, s.inside) for s in sheets]
     fine = np.array([look.sigma[:2] for look in looks])
     if not np.all(fine > 0):
         return PlaneNoise(np.zeros(3), "kappa")
@@ -73,22 +75,22 @@ def plane_noise(stack: F32, matrix: F64 | None, avoid: Mask) -> PlaneNoise:
     if few or not len(nulls):
         ratio = fine[:, 1] / fine[:, 0]
         return PlaneNoise(fine[:, 0] * ratio**_USUAL, "kappa")
-    coarse = np.stack([band(p, *_BANDS) for p in planes])
-    bright = _bright(coarse, fine[:, 1], matrix, clear)
+    coarse, known = _coarse(stack, clear)
+    bright = _bright(coarse, fine[:, 1], matrix, known)
     loud = None if bright is None else coarse[:, bright].astype(float)
     if loud is not None:
         nulls = np.stack([_cancelled(n, loud, matrix) for n in nulls])
-    combined = [np.tensordot(n.astype(np.float32), planes, 1) for n in nulls]
-    views = [_look(c, blocks, clear) for c in combined]
+    inside = sheets[0].inside
+    views = [_look(_combined(n, [s.plane for s in sheets]), inside) for n in nulls]
     seen = np.array([v.sigma for v in views])
     if bright is not None:
         mains = _mains(matrix)
         steps = _gradients([looks[n].large for n in mains])
-        slopes = _gradients(coarse[mains])[:, bright].astype(float)
-        for number, (plane, view) in enumerate(zip(combined, views, strict=True)):
-            moved = _fitted(slopes, band(plane, *_BANDS)[bright].astype(float))
-            large = view.large - np.tensordot(moved.astype(np.float32), steps, 1)
-            seen[number, 3] = sigma_in(large, blocks, clear) / WHITE[3]
+        slopes = _gradients(coarse[mains])[:, bright].astype(float) / _COARSER
+        for number, (null, view) in enumerate(zip(nulls, views, strict=True)):
+            moved = _fitted(slopes, _combined(null, coarse)[bright].astype(float))
+            large = view.large - _combined(moved, steps)
+            seen[number, 3] = clipped_sigma(large[inside]) / WHITE[3]
     fine[:, 1] = _unheard(fine[:, 1], nulls, fine[:, 0])  # its light is not that of the others
     if not np.all(seen > 0):
         return PlaneNoise(fine[:, 0] * (fine[:, 1] / fine[:, 0]) ** _USUAL, "kappa")
@@ -122,7 +124,7 @@ def _fitted(x: F64, y: F64) -> F64:
 @dataclass(frozen=True)
 class _Look:
     """A plane's white noise (4,) on its finest starlet scales, the values (n,) of the finest where
-    that was measured, and the largest of them whole (H, W).
+    that was measured, and the largest of them on the whole sheet.
     """
 
     sigma: list[float]
@@ -130,11 +132,22 @@ class _Look:
     large: F32
 
 
-def _look(plane: F32, blocks: list[tuple[int, int]], clear: Mask) -> _Look:
-    """A plane (H, W) in blocks, or everywhere where there are none."""
-    parts = details(plane, 4)
-    sigma = [sigma_in(p, blocks, clear) / w for p, w in zip(parts, WHITE, strict=False)]
-    return _Look(sigma, values_in(parts[0], blocks, clear), parts[3])
+def _look(sheet: F32, inside: Mask) -> _Look:
+    """A plane on the sheet of its blocks."""
+    parts = details(sheet, 4)
+    sigma = [clipped_sigma(p[inside]) / w for p, w in zip(parts, WHITE, strict=False)]
+    return _Look(sigma, parts[0][inside], parts[3])
+
+
+def _coarse(stack: F32, clear: Mask) -> tuple[F32, Mask]:
+    """The planes' light of middle size (3, h, w), on a grid of means, and where it is known."""
+    found = [filled_means(p, clear, _COARSER) for p in stack]
+    first, last = (scale - _COARSER_SCALES for scale in _BANDS)
+    return np.stack([band(means, first, last) for means, _ in found]), found[0][1] > _KNOWN
+
+
+def _combined(shares: F64, planes: Sequence[F32] | F32) -> F32:
+    return np.asarray(np.tensordot(shares.astype(np.float32), np.asarray(planes), 1), np.float32)
 
 
 def _without_light(fine: F64, nulls: F64, seen: F64, share: F64, kin: F64) -> F64:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Final
 
 import cv2
@@ -9,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..model.planes import F32, Mask
+from ..numerics.bands import ordered_parallel
 from ..numerics.robust import MAD_TO_SIGMA
 from ..numerics.starlet import smooth
 
@@ -16,6 +18,8 @@ F64 = NDArray[np.float64]
 
 _MESH: Final = 48
 _SECOND_DIFFERENCE: Final = 6.0  # norm of [1 -2 1] x [1 -2 1]
+_BAND, _TAPS = 4, 2  # meshes told at once, and pixels that the taps of what tells them reach
+_THREADS: Final = 2
 _CALM: Final = 0.3  # quantile of the meshes by which the grain of the noise is told
 _GRAIN: Final = (
     (0.8908, 0.9744, 1.092, 1.2816, 1.5669, 1.9727, 2.518),
@@ -26,24 +30,55 @@ pixels, each over its second differences (integrals over their transfer function
 """
 
 
+@dataclass(frozen=True)
+class Meshes:
+    """How a plane (H, W) is cut into meshes: how many, and how many pixels of them are looked at
+    each way, every second one.
+    """
+
+    rows: int
+    columns: int
+    tall: int
+    across: int
+
+    @classmethod
+    def of(cls, shape: tuple[int, ...]) -> Meshes:
+        """Meshes of about 48 px."""
+        rows, columns = (max(1, n // _MESH) for n in shape)
+        return cls(rows, columns, shape[0] // rows // 2, shape[1] // columns // 2)
+
+    def pixels(self, rows: slice, columns: slice, shape: tuple[int, int]) -> tuple[slice, slice]:
+        """Rows and columns of pixels of some meshes; the last ones go on to the edge."""
+        y1 = shape[0] if rows.stop == self.rows else rows.stop * self.tall * 2
+        x1 = shape[1] if columns.stop == self.columns else columns.stop * self.across * 2
+        return slice(rows.start * self.tall * 2, y1), slice(columns.start * self.across * 2, x1)
+
+    def medians(self, part: F32, count: tuple[int, int] | None = None) -> F64:
+        """Medians of a part of the plane that holds ``count`` meshes; of all of it by default."""
+        cells = self.cells(part, count)
+        half = cells.shape[2] // 2
+        both = [half] if cells.shape[2] % 2 else [half - 1, half]
+        found = np.partition(cells, both, axis=2)[:, :, both[0] : half + 1]
+        return np.asarray(found.mean(axis=2), np.float64)
+
+    def cells(self, part: F32 | Mask, count: tuple[int, int] | None = None) -> np.ndarray:
+        """The pixels that are looked at, mesh by mesh (rows, columns, n)."""
+        rows, columns = count or (self.rows, self.columns)
+        thin = part[: rows * self.tall * 2 : 2, : columns * self.across * 2 : 2]
+        cut = thin.reshape(rows, self.tall, columns, self.across)
+        return cut.swapaxes(1, 2).reshape(rows, columns, -1)
+
+
 def mesh_medians(plane: F32, weight: Mask | None = None) -> F64:
     """Medians of a plane (H, W) in meshes of about 48 px, every second pixel: (rows, columns)."""
-    cells = _cells(plane)
+    meshes = Meshes.of(plane.shape)
     if weight is None:
-        return np.asarray(np.median(cells, axis=2), np.float64)
-    use = _cells(weight)
+        return meshes.medians(plane)
+    cells, use = meshes.cells(plane), meshes.cells(weight)
     counted = np.where(use, cells, np.nan)
     empty = ~use.any(2)
     counted[empty] = cells[empty]
     return np.asarray(np.nanmedian(counted, axis=2), np.float64)
-
-
-def _cells(plane: F32 | Mask) -> np.ndarray:
-    height, width = plane.shape
-    rows, columns = max(1, height // _MESH), max(1, width // _MESH)
-    tall, across = height // rows // 2, width // columns // 2
-    thin = plane[: rows * tall * 2 : 2, : columns * across * 2 : 2]
-    return thin.reshape(rows, tall, columns, across).swapaxes(1, 2).reshape(rows, columns, -1)
 
 
 def spread_out(grid: F64, shape: tuple[int, int]) -> F32:
@@ -79,6 +114,30 @@ def noise_in_meshes(plane: F32, rough: F32, use: Mask | None = None) -> tuple[F6
     """
     grid = MAD_TO_SIGMA * mesh_medians(np.abs(rough), use)
     fine = MAD_TO_SIGMA * mesh_medians(np.abs(plane - smooth(plane, 0)), use)
-    ratio = float(np.quantile(fine / np.maximum(grid, 1e-30), _CALM))
-    grain = float(np.interp(ratio, *_GRAIN))
+    grain = _grain(grid, fine)
     return grid * grain, grain
+
+
+def noise_grid(plane: F32) -> F64:
+    """The noise per pixel of a plane (H, W) in meshes, told band by band."""
+    shape = (plane.shape[0], plane.shape[1])
+    meshes = Meshes.of(shape)
+    bands = [slice(a, min(a + _BAND, meshes.rows)) for a in range(0, meshes.rows, _BAND)]
+
+    def look(band: slice) -> tuple[F64, F64]:
+        inside, _ = meshes.pixels(band, slice(0, meshes.columns), shape)
+        top, end = max(inside.start - _TAPS, 0), min(inside.stop + _TAPS, shape[0])
+        part = plane[top:end]
+        inner = slice(inside.start - top, inside.stop - top)
+        count = band.stop - band.start, meshes.columns
+        rough, fine = second_differences(part)[inner], (part - smooth(part, 0))[inner]
+        return meshes.medians(np.abs(rough), count), meshes.medians(np.abs(fine), count)
+
+    found = list(ordered_parallel(look, iter(bands), _THREADS if len(bands) > 1 else 1))
+    grid, fine = (MAD_TO_SIGMA * np.concatenate([f[i] for f in found]) for i in (0, 1))
+    return grid * _grain(grid, fine)
+
+
+def _grain(grid: F64, fine: F64) -> float:
+    ratio = float(np.quantile(fine / np.maximum(grid, 1e-30), _CALM))
+    return float(np.interp(ratio, *_GRAIN))

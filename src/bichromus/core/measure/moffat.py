@@ -9,6 +9,10 @@ import numpy as np
 from ..model.planes import F32
 
 _ROUNDS: Final = 25
+_STILL, _SETTLED = 1e-5, 4
+"""Share of what is left by which a round must better it, and rounds without, after which a fit
+has settled.
+"""
 _STAMP: Final = 3.2  # star widths from the middle of a stamp to its edge
 _ALONE: Final = 4  # star widths to the next star
 _FAINT_NEIGHBOUR: Final = 0.02  # of a star: one fainter than that does not change its width
@@ -117,13 +121,12 @@ def _solve(stamps: np.ndarray, width: float, beta: float | None = None) -> np.nd
     data = (data - floor) / np.maximum(data[:, [data.shape[1] // 2]] - floor, 1e-30)
     start = 4 * (2 ** (1 / 3.0) - 1) / width**2
     p = np.tile([1.0, 0, 0, 0, start, start, 0, np.log(beta or 3.0)], (n, 1))
-    damping = np.full(n, 1e-2)
+    damping, settled = np.full(n, 1e-2), np.zeros(n, int)
     residual, jacobian = _model(p, xx, yy, data, beta is not None)
     cost = (residual**2).sum(1)
     for _ in range(_ROUNDS):
-        turned = jacobian.transpose(0, 2, 1)
-        normal = turned @ jacobian
-        gradient = (turned @ residual[:, :, None])[:, :, 0]
+        normal = jacobian @ jacobian.transpose(0, 2, 1)
+        gradient = (jacobian @ residual[:, :, None])[:, :, 0]
         diagonal = np.einsum("nii->ni", normal)
         damped = normal + (damping[:, None] * diagonal + 1e-12)[:, :, None] * np.eye(8)
         trial = p - np.linalg.solve(damped, gradient[:, :, None])[:, :, 0]
@@ -132,34 +135,36 @@ def _solve(stamps: np.ndarray, width: float, beta: float | None = None) -> np.nd
         new_residual, new_jacobian = _model(trial, xx, yy, data, beta is not None)
         new_cost = (new_residual**2).sum(1)
         better = new_cost < cost
+        gained = np.where(better, cost - new_cost, 0.0) > _STILL * cost
+        settled = np.where(gained, 0, settled + 1)
         p[better], cost[better] = trial[better], new_cost[better]
         residual[better], jacobian[better] = new_residual[better], new_jacobian[better]
         damping = np.clip(np.where(better, damping / 4, damping * 6), 1e-9, 1e6)
+        if settled.min() >= _SETTLED:
+            break
     return p
 
 
 def _model(
     p: np.ndarray, xx: np.ndarray, yy: np.ndarray, data: np.ndarray, fixed: bool
 ) -> tuple[np.ndarray, np.ndarray]:
+    """What the profiles leave of stamps (N, P), and their slopes (N, 8, P)."""
     amplitude, x0, y0, base, a, b, c, ln_beta = (column[:, None] for column in p.T)
     beta = np.exp(ln_beta)
     dx, dy = xx - x0, yy - y0
     u = np.maximum(1 + a * dx * dx + b * dy * dy + c * dx * dy, 1e-3)
     profile = u**-beta
     slope = -amplitude * beta * profile / u  # d(model)/du
-    jacobian = np.stack(
-        [
-            profile,
-            slope * -(2 * a * dx + c * dy),
-            slope * -(2 * b * dy + c * dx),
-            np.ones_like(u),
-            slope * dx * dx,
-            slope * dy * dy,
-            slope * dx * dy,
-            np.zeros_like(u) if fixed else -amplitude * profile * np.log(u) * beta,
-        ],
-        axis=2,
-    )
+    jacobian = np.empty((len(p), 8, u.shape[1]))
+    jacobian[:, 0] = profile
+    jacobian[:, 1] = slope * -(2 * a * dx + c * dy)
+    jacobian[:, 2] = slope * -(2 * b * dy + c * dx)
+    jacobian[:, 3] = 1.0
+    slope_x = slope * dx
+    jacobian[:, 4] = slope_x * dx
+    jacobian[:, 5] = slope * dy * dy
+    jacobian[:, 6] = slope_x * dy
+    jacobian[:, 7] = 0.0 if fixed else -amplitude * profile * np.log(u) * beta
     return base + amplitude * profile - data, jacobian
 
 

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..model.measures import Noise
 from ..model.planes import F32, Mask
 from ..numerics.robust import clipped_sigma
-from ..numerics.smoothing import fill
+from ..numerics.smoothing import fill, filled_means
 from ..numerics.starlet import WHITE, details
 from ..numerics.surface import low_surface
 
@@ -22,6 +24,9 @@ _TO_LARGE: Final = 1.27
 _MOST_EXCESS: Final = 1.3  # of the third scale over what the first two tell: more is nebula
 _EXCESS_SLOPE: Final = 0.135
 _BLOCK_SEEN: Final = 0.6  # share of a block that must be free of stars
+_COARSER, _THIN = 8, 4
+"""Pixels whose means tell how quiet a block is, and of which one tells whether it has noise."""
+_ENOUGH: Final = 640  # blocks: 650,000 pixels tell a sigma to a thousandth
 
 
 def measure_noise(
@@ -37,22 +42,19 @@ def measure_noise(
     (None, with a warning) where nebula reaches everywhere or fewer than 8 blocks are quiet. NaN and
     pixels of ``avoid`` do not count.
     """
-    missing = ~np.isfinite(plane)
-    clear = ~missing if avoid is None else ~(missing | avoid)
-    whole = fill(plane, ~clear)  # a star's light would spill from its disc into the coarser scales
+    clear = _clear(plane, avoid)
     if min(plane.shape) < 4 * _BLOCK:
-        return _small(whole, clear)
-    planes = details(whole, 6)
-    blocks, warned = _quiet_blocks(whole, planes[5], clear)
-    sigma = [sigma_in(planes[j], blocks, clear) / WHITE[j] for j in range(4)]
+        return _small(fill(plane, ~clear), clear)
+    blocks, warned = quiet_blocks(plane, clear)
     warnings: list[str] = []
-    sigma_px = sigma[0]
     if halves is not None:
-        apart = (
-            fill(halves[0], ~np.isfinite(halves[0])) - fill(halves[1], ~np.isfinite(halves[1]))
-        ) / 2
-        eff = sigma_in(details(apart.astype(np.float32), 4)[3], blocks, clear) / WHITE[3]
+        sigma_px = scales_in(plane, clear, blocks, 1)[0] / WHITE[0]
+        apart = ((halves[0] - halves[1]) / 2).astype(np.float32)
+        eff = scales_in(apart, clear & np.isfinite(apart), blocks, 4)[3] / WHITE[3]
         return Noise(sigma_px, eff, "half-stacks", len(blocks))
+    scales = scales_in(plane, clear, blocks, 3)
+    sigma = [s / w for s, w in zip(scales, WHITE, strict=False)]
+    sigma_px = sigma[0]
     ratio = sigma[1] / sigma[0] if sigma[0] > 0 else 1.0
     excess = (sigma[2] / max(sigma[1], 1e-30)) / (1 + _EXCESS_SLOPE * (ratio - 1))
     nebulous = excess > _MOST_EXCESS or ratio**_TO_LARGE > _MAX_RATIO
@@ -70,14 +72,16 @@ def quiet_scales(plane: F32, avoid: Mask | None = None) -> tuple[float, ...] | N
     """Standard deviation of the four finest starlet scales on the quiet blocks of a plane (H, W);
     None where it is too small or has no quiet sky. NaN and pixels of ``avoid`` do not count.
     """
-    missing = ~np.isfinite(plane)
-    clear = ~missing if avoid is None else ~(missing | avoid)
+    clear = _clear(plane, avoid)
     if min(plane.shape) < 4 * _BLOCK:
         return None
-    whole = fill(plane, ~clear)
-    planes = details(whole, 6)
-    blocks, warned = _quiet_blocks(whole, planes[5], clear)
-    return None if warned else tuple(sigma_in(planes[j], blocks, clear) for j in range(4))
+    blocks, warned = quiet_blocks(plane, clear)
+    return None if warned else tuple(scales_in(plane, clear, blocks, 4))
+
+
+def _clear(plane: F32, avoid: Mask | None) -> Mask:
+    seen = np.isfinite(plane)
+    return seen if avoid is None else seen & ~avoid
 
 
 def _small(whole: F32, clear: Mask) -> Noise:
@@ -86,36 +90,25 @@ def _small(whole: F32, clear: Mask) -> Noise:
 
 
 def quiet_blocks(
-    whole: F32, clear: Mask, share: float = _QUIET_SHARE
+    plane: F32, clear: Mask, share: float = _QUIET_SHARE
 ) -> tuple[list[tuple[int, int]], bool]:
-    """Corners (y, x) of the quietest ``share`` of 32-pixel blocks of a finite plane (H, W), and
-    whether they are too few.
+    """Corners (y, x) of the quietest ``share`` of 32-pixel blocks of a plane (H, W), the lowest by
+    large-scale energy and level above the low plane first, and whether they are too few. Only
+    pixels of ``clear`` count. Told by means over 8 x 8 pixels: what is sought is larger.
     """
-    return _quiet_blocks(whole, details(whole, 6)[5], clear, share)
-
-
-def _quiet_blocks(
-    whole: F32, w6: F32, clear: Mask, share: float = _QUIET_SHARE
-) -> tuple[list[tuple[int, int]], bool]:
-    """Corners (y, x) of the lowest blocks by large-scale energy and level above the low plane."""
-    rows, columns = whole.shape[0] // _BLOCK, whole.shape[1] // _BLOCK
+    rows, columns = plane.shape[0] // _BLOCK, plane.shape[1] // _BLOCK
     if not rows or not columns:
         return [], True
-    surface = low_surface(whole, clear)
-    height, width = rows * _BLOCK, columns * _BLOCK
+    means, known = filled_means(plane, clear, _COARSER)
+    surface = low_surface(means, known > _BLOCK_SEEN, cell=_BLOCK // _COARSER)
+    coarse = details(means, 3)[2]  # the sixth scale of the plane itself
 
-    def blocked(plane: F32) -> np.ndarray:
-        return (
-            plane[:height, :width]
-            .reshape(rows, _BLOCK, columns, _BLOCK)
-            .swapaxes(1, 2)
-            .reshape(rows * columns, -1)
-        )
-
-    seen = blocked(clear.astype(np.float32)).mean(1) > _BLOCK_SEEN
-    seen &= np.ptp(blocked(whole), axis=1) > 0  # a border that stacking left empty has no noise
-    energy = np.sqrt((blocked(w6) ** 2).mean(1))
-    level = np.median(blocked(whole - surface.rows(0, whole.shape[0])), axis=1)
+    seen = _blocked(known, _COARSER).mean(1) > _BLOCK_SEEN
+    thin = _blocked(plane[: rows * _BLOCK : _THIN, : columns * _BLOCK : _THIN], _THIN)
+    # a border that stacking left empty has no noise; NaN is none either
+    seen &= np.fmax.reduce(thin, axis=1) > np.fmin.reduce(thin, axis=1)
+    energy = np.sqrt((_blocked(coarse, _COARSER) ** 2).mean(1))
+    level = np.median(_blocked(means - surface.rows(0, means.shape[0]), _COARSER), axis=1)
     scale = np.median(energy[seen]) if seen.any() else 1.0
     spread = np.median(np.abs(level[seen] - np.median(level[seen]))) if seen.any() else 1.0
     above = np.maximum(level - np.quantile(level, 0.05), 0)
@@ -126,10 +119,67 @@ def _quiet_blocks(
     return [(i // columns * _BLOCK, i % columns * _BLOCK) for i in order], len(order) < _MIN_BLOCKS
 
 
+def _blocked(plane: F32, coarser: int) -> F32:
+    """The pixels of each block (blocks, n) of a plane that is ``coarser`` than the picture."""
+    side = _BLOCK // coarser
+    rows, columns = plane.shape[0] // side, plane.shape[1] // side
+    cut = plane[: rows * side, : columns * side].reshape(rows, side, columns, side)
+    return cut.swapaxes(1, 2).reshape(rows * columns, side * side)
+
+
+def scales_in(plane: F32, clear: Mask, blocks: list[tuple[int, int]], scales: int) -> list[float]:
+    """Clipped standard deviation of the finest starlet ``scales`` of a plane (H, W) in blocks, or
+    everywhere where there are none. Of many blocks every so many tell it: the scales are computed
+    on them and their surroundings alone.
+    """
+    sheet = sheet_of(plane, clear, blocks, scales)
+    return [_sigma_of(part[sheet.inside]) for part in details(sheet.plane, scales)]
+
+
+@dataclass(frozen=True)
+class Sheet:
+    """Blocks of a plane with their surroundings, one below the other, without gaps; ``inside`` are
+    the clear pixels of the blocks themselves.
+    """
+
+    plane: F32
+    inside: Mask
+
+
+def sheet_of(plane: F32, clear: Mask, blocks: list[tuple[int, int]], scales: int) -> Sheet:
+    """So many blocks of a plane (H, W) as tell a sigma, with all that the finest starlet ``scales``
+    reach, mirrored at its edge; all of it where there are none. Planes of one picture give sheets
+    of one shape.
+    """
+    if not blocks:
+        return Sheet(fill(plane, ~clear), clear)
+    some = blocks[:: -(-len(blocks) // _ENOUGH)]
+    margin = 2 * (2**scales - 1)
+    step = np.arange(-margin, _BLOCK + margin)
+    values, seen = [], []
+    for y, x in some:
+        at = np.ix_(_mirrored(y + step, plane.shape[0]), _mirrored(x + step, plane.shape[1]))
+        values.append(plane[at])
+        seen.append(clear[at])
+    use = np.concatenate(seen)
+    inner = np.zeros((len(step), len(step)), np.bool_)
+    inner[margin : margin + _BLOCK, margin : margin + _BLOCK] = True
+    # a star's light would spill from its disc into the coarser scales
+    filled = fill(np.concatenate(values), ~use)
+    return Sheet(filled, use & np.tile(inner, (len(some), 1)))
+
+
+def _mirrored(at: NDArray[np.int64], size: int) -> NDArray[np.int64]:
+    return (size - 1) - np.abs((size - 1) - np.abs(at))
+
+
+def _sigma_of(values: F32) -> float:
+    return clipped_sigma(values) if values.size else float("nan")
+
+
 def sigma_in(detail: F32, blocks: list[tuple[int, int]], clear: Mask) -> float:
     """Clipped standard deviation of a plane (H, W) in blocks."""
-    values = values_in(detail, blocks, clear)
-    return clipped_sigma(values) if values.size else float("nan")
+    return _sigma_of(values_in(detail, blocks, clear))
 
 
 def values_in(detail: F32, blocks: list[tuple[int, int]], clear: Mask) -> F32:

@@ -8,18 +8,20 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..model.errors import ShapeMismatch
-from ..model.measures import LargeScale, Measure, Noise, Stars, Surface
+from ..model.measures import LargeScale, Measure, Noise, Stars
 from ..model.planes import F32, Mask, Picture
 from ..model.progress import SILENT, Progress
 from ..numerics.robust import step_sigma
 from ..numerics.smoothing import fill
 from .halos import glare_mask
 from .noise import measure_noise
-from .signal import MIN_REGION, region_of, signal_in, smoothed
+from .signal import MIN_REGION, Calm, region_of, signal_in, smoothed
 from .stars import find_stars, star_mask
 
 _BEAM = 1.505  # sigma over the star's beam: sigma_eff / (1.505 FWHM)
 _DEFAULT_FWHM = 2.5
+_WHITE, _WHITE_PIXELS = 0.9999, 2_000_000
+"""Quantile of a plane's values that is called white, and how many of them tell it."""
 
 
 @dataclass(frozen=True)
@@ -89,25 +91,14 @@ def _measure(
         progress.step(number / len(pictures) * 0.6, f"measuring {name}".strip())
         firsts[name] = known[name] if name in known else stars_and_noise(picture)
     shared = np.logical_or.reduce([f.mask for f in firsts.values()])
-    calms, regions, surfaces, seen = {}, {}, {}, {}
+    calms, regions = {}, {}
     for number, (name, first) in enumerate(firsts.items()):
         progress.step(0.6 + number / len(firsts) * 0.35, f"finding the signal of {name}".strip())
-        data = pictures[name].data
-        seen[name] = np.isfinite(data) & ~shared
-        calms[name], surfaces[name] = smoothed(data, shared)
-        regions[name] = region_of(calms[name], first.noise.best, seen[name])
+        calms[name] = smoothed(pictures[name].data, shared)
+        regions[name] = region_of(calms[name], first.noise.best)
     union = np.logical_or.reduce(list(regions.values()))
     return {
-        name: _figures(
-            name or None,
-            pictures[name],
-            first,
-            calms[name],
-            regions[name],
-            union & seen[name],
-            seen[name],
-            surfaces[name],
-        )
+        name: _figures(name or None, pictures[name], first, calms[name], regions[name], union)
         for name, first in firsts.items()
     }
 
@@ -130,13 +121,11 @@ def _figures(
     name: str | None,
     picture: Picture,
     first: StarsAndNoise,
-    calm: F32,
+    calm: Calm,
     region: Mask,
     union: Mask,
-    seen: Mask,
-    surface: Surface,
 ) -> Measure:
-    own, whole = signal_in(calm, region, seen), signal_in(calm, union, seen)
+    own, whole = signal_in(calm, region), signal_in(calm, union & calm.seen)
     warnings = [*picture.warnings, *first.noise.warnings]
     usable = own.region_share >= MIN_REGION and own.median >= 0.2 * first.noise.sigma_px
     if not usable:
@@ -144,12 +133,13 @@ def _figures(
     fwhm = first.stars.fwhm_px or _DEFAULT_FWHM
     sigma_beam = first.noise.best / (_BEAM * fwhm)
     snr = whole.mean / sigma_beam if usable and sigma_beam > 0 else None
-    bright = picture.data[np.isfinite(picture.data)]
-    white = float(np.quantile(bright[:: max(1, bright.size // 2_000_000)], 0.9999)) - surface.a
+    thin = picture.data.reshape(-1)[:: max(1, picture.data.size // _WHITE_PIXELS)]
+    bright = thin[np.isfinite(thin)]
+    white = float(np.quantile(bright, _WHITE)) - calm.surface.a if bright.size else 0.0
     return Measure(
         name,
         picture.shape,
-        surface,
+        calm.surface,
         first.noise,
         whole.mean,
         own.median if usable else 0.0,

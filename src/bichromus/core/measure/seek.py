@@ -8,26 +8,17 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Final
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 from scipy.spatial import cKDTree
 
 from ..model.planes import F32, Mask
 from ..numerics.bands import ordered_parallel
-from ..numerics.robust import FWHM_TO_SIGMA, MAD_TO_SIGMA
-from .mesh import mesh_at, mesh_medians
+from .peaks import Noise, PeakSearch
 from .profiles import AMPLITUDE, E2, F64, WIDTH, Shape, X, Y
 from .stamps import Stamps
 from .star_design import StarDesign, Step
 
-_BLURS: Final = (1.0, 1.6, 2.0)
-"""Of a star's own blur: three Gaussians whose sum is blind to a ground that bends. It tells .75 of
-the SNR that no ground at all would allow.
-"""
-_STANDS_OUT: Final = 5.0  # sigma of the response
-_TEXTURE: Final = 0.8  # of the local scatter of the response, that counts as noise
-_MODEL_ERROR: Final = 0.02  # share of a star's light that its model may be wrong by (METHOD 6)
 _APART: Final = 0.8  # star widths at which a companion can be told
 _NEAR: Final = 3.5  # star widths within which the brightest candidate counts as a neighbour
 _STEPS: Final = 3
@@ -43,18 +34,6 @@ _LEARNT: Final = (30.0, 0.9, 0.4, 0.45)
 shape of the field.
 """
 _FEWEST: Final = 8
-
-
-@dataclass(frozen=True)
-class Noise:
-    """Noise per pixel in meshes of a plane."""
-
-    grid: F64
-    middle: float
-
-    def at(self, x: F64, y: F64, extent: tuple[int, int]) -> F64:
-        """At places (N,)."""
-        return mesh_at(self.grid, x, y, extent)
 
 
 @dataclass(frozen=True)
@@ -101,23 +80,26 @@ class Seeker:
         self.stamps = Stamps(shape)
         self.width = self.design.width
 
-    def candidates(self, rest: F32, model: F32, known: F64, use: Mask | None) -> Candidates:
-        """Peaks of what a ``model`` (H, W) of the stars ``known`` (N, 7) leaves, where ``use``
-        holds, fitted.
+    def candidates(
+        self, peaks: PeakSearch, model: F32, known: F64, near: F64 | None = None
+    ) -> Candidates:
+        """Peaks of what a ``model`` (H, W) of the stars ``known`` (N, 7) leaves, fitted; ``near``
+        some stars only, where given.
         """
-        x, y, height = self._peaks(rest, model, use)
+        plane = peaks.plane
+        x, y, height = peaks.find(model, self.width, near)
         if len(known) and len(x):
             away, _ = cKDTree(known[:, X : Y + 1]).query(np.stack([x, y], 1))
             new = away > _APART * self.width
             x, y, height = x[new], y[new], height[new]
         p = self.shape.stars(x, y, height)
-        near = self._brightest_near(p)
-        step = self._fitted(rest, p, near)
+        beside = self._brightest_near(p)
+        step = self._fitted(plane, model, p, beside)
         for _ in range(_STEPS - 1):
-            p = self._moved(p, step, rest.shape)
-            step = self._fitted(rest, p, near)
-        p = self._moved(p, step, rest.shape)
-        sigma = self.noise.at(p[:, X], p[:, Y], _extent(rest))
+            p = self._moved(p, step, plane.shape)
+            step = self._fitted(plane, model, p, beside)
+        p = self._moved(p, step, plane.shape)
+        sigma = self.noise.at(p[:, X], p[:, Y], (plane.shape[0], plane.shape[1]))
         gained = step.without - (self.design.freedom + 6) * sigma**2
         lost = step.rest - self.design.freedom * sigma**2
         return Candidates(
@@ -144,36 +126,6 @@ class Seeker:
             return self._moved(p, step, plane.shape), np.zeros(3)
         return self._moved(p, step, plane.shape), np.median(step.off[loud], axis=0)
 
-    def _peaks(self, rest: F32, model: F32, use: Mask | None) -> tuple[F64, F64, F64]:
-        response, norm = self._response(rest)
-        size = 2 * max(1, round(0.6 * self.width)) + 1
-        round_ = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (size, size))
-        top = response >= cv2.dilate(response, round_)
-        texture = MAD_TO_SIGMA * mesh_medians(np.abs(response))
-        top &= response > np.float32(_STANDS_OUT * _TEXTURE * texture.min())
-        if use is not None:
-            top &= use
-        rows, columns = np.nonzero(top)
-        x, y = columns.astype(float), rows.astype(float)
-        height = response[rows, columns].astype(float)
-        extent = _extent(rest)
-        noise = np.maximum(
-            norm * self.noise.at(x, y, extent), _TEXTURE * mesh_at(texture, x, y, extent)
-        )
-        noise = np.hypot(noise, _MODEL_ERROR * model[rows, columns])
-        out = height > _STANDS_OUT * noise
-        return x[out], y[out], height[out]
-
-    def _response(self, rest: F32) -> tuple[F32, float]:
-        """The amplitude of a star at every pixel, and its noise per noise of a pixel."""
-        blur = self.width / FWHM_TO_SIGMA
-        share, norm = _weights()
-        out = np.zeros_like(rest)
-        for part, wide in zip(share, _BLURS, strict=True):
-            one = cv2.GaussianBlur(rest, (0, 0), wide * blur, borderType=cv2.BORDER_REFLECT_101)
-            cv2.scaleAdd(one, float(part), out, out)
-        return out, norm / blur
-
     def _brightest_near(self, p: F64) -> NDArray[np.int64]:
         """Of each candidate the brightest one near it, by number; -1 for none. One only: of a
         thread that breaks up into many, the next goes on beside every piece and makes it long.
@@ -190,10 +142,10 @@ class Seeker:
         found = number[np.arange(len(p)), best + 1]
         return np.where(light.max(1) > 0, found, -1)
 
-    def _fitted(self, rest: F32, p: F64, near: NDArray[np.int64]) -> Step:
+    def _fitted(self, plane: F32, model: F32, p: F64, near: NDArray[np.int64]) -> Step:
         def run(part: slice) -> Step:
-            columns, rows, _ = self.design.pixels(p[part], rest.shape)
-            data = rest[rows, columns].astype(np.float64)
+            columns, rows, _ = self.design.pixels(p[part], plane.shape)
+            data = _off(plane, model, columns, rows)
             beside = near[part] >= 0
             if beside.any():
                 data[beside] -= self.shape.values(
@@ -221,10 +173,6 @@ def reshaped(shape: Shape, p: F64, off: F64) -> tuple[Shape, F64]:
     return replace(shape, quadratics=quadratics), out
 
 
-def _extent(plane: F32) -> tuple[int, int]:
-    return plane.shape[0], plane.shape[1]
-
-
 def _off(
     plane: F32, model: F32, columns: NDArray[np.int64], rows: NDArray[np.int64]
 ) -> NDArray[np.float64]:
@@ -240,15 +188,3 @@ def _joined(run: Callable[[slice], Step], count: int) -> Step:
             for name in ("amplitude", "x", "y", "off", "error", "rest", "without")
         )
     )
-
-
-def _weights() -> tuple[F64, float]:
-    """Of the three Gaussians: they sum to nought on a plane and on what bends evenly, and to one in
-    the middle of a star; and the norm of their sum for a blur of one pixel.
-    """
-    t = np.array(_BLURS)
-    flat = np.stack([np.ones(2), t[1:] ** 2])
-    k = np.concatenate([[1.0], np.linalg.solve(flat, np.array([-1.0, -(t[0] ** 2)]))])
-    k /= (k / (1 + t * t)).sum()
-    square = (k[:, None] * k / (2 * np.pi * (t[:, None] ** 2 + t**2))).sum()
-    return k, float(np.sqrt(square))

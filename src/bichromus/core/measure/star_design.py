@@ -4,6 +4,7 @@ once, for each of some places within a pixel.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Final
 
@@ -78,8 +79,7 @@ class StarDesign:
         """Light (N, P) of stars of this shape at their own pixels."""
         _, phase, off = phase_of(stars)
         out = np.empty((len(stars), len(self.dx)))
-        for i, j in {(int(a), int(b)) for a, b in phase}:
-            those = (phase[:, 0] == i) & (phase[:, 1] == j)
+        for (i, j), those in _by_phase(phase):
             light = stars[those, AMPLITUDE, None]
             weight = np.concatenate([light, light * off[those]], axis=1)
             out[those] = weight @ self._designs[i, j].terms[:, :3].T
@@ -91,8 +91,7 @@ class StarDesign:
         middle, phase, _ = phase_of(stars)
         found, error = np.zeros((count, STAR)), np.zeros((count, 4))
         rest, without = np.zeros(count), np.zeros(count)
-        for i, j in {(int(a), int(b)) for a, b in phase}:
-            those = (phase[:, 0] == i) & (phase[:, 1] == j)
+        for (i, j), those in _by_phase(phase):
             design, values = self._designs[i, j], data[those]
             terms = values @ design.solve.T
             found[those], error[those] = terms[:, :STAR], design.error
@@ -104,6 +103,18 @@ class StarDesign:
         off = found[:, 3:STAR] / light
         error[:, 1:] /= light
         return Step(found[:, 0], place[:, 0], place[:, 1], off, error, rest, without)
+
+
+def _by_phase(
+    phase: NDArray[np.int64],
+) -> Iterator[tuple[tuple[int, int], NDArray[np.int64]]]:
+    """Each phase (i, j) that occurs, and the numbers of its stars."""
+    code = (phase[:, 0] + PHASES) * (4 * PHASES) + phase[:, 1] + PHASES
+    order = np.argsort(code, kind="stable")
+    cuts = np.flatnonzero(np.diff(code[order])) + 1
+    for part in np.split(order, cuts):
+        if part.size:
+            yield (int(phase[part[0], 0]), int(phase[part[0], 1])), part
 
 
 def _design(value: F64, slopes: F64, ground: F64, flat: F64) -> _Design:

@@ -7,15 +7,15 @@ from typing import Final
 
 import cv2
 import numpy as np
-from scipy.ndimage import label
 
 from ..model.measures import Stars
 from ..model.planes import F32, Mask
 from ..numerics.robust import FWHM_TO_SIGMA, MAD_TO_SIGMA
-from .mesh import noise_in_meshes, second_differences
+from .mesh import noise_grid
 from .moffat import moffat_widths
+from .peaks import Noise, PeakSearch
 from .profiles import AMPLITUDE, F64, PARAMETERS, Shape, X, Y
-from .seek import Noise, Seeker, reshaped
+from .seek import Seeker, reshaped
 
 _MESH: Final = 48
 _THRESHOLD: Final = 5.0
@@ -24,12 +24,17 @@ _FIRST_PEAKS: Final = 140
 _NARROWEST_PX: Final = 1.2  # no optics draw a star sharper on a camera's pixels
 _FULL: Final = 0.95  # of the top value: counted as saturated
 _LEAST_BETA: Final = 1.05  # a Moffat profile's light is not finite at 1
-_FEW_WIDTHS: Final = 5
+_FEW_WIDTHS, _MANY_WIDTHS = 5, 100
+_CENTRES_PX: Final = (700, 1400)
+"""Sides of the middle of a plane in which a first width is sought: the larger, where the smaller
+has few stars.
+"""
 _TELLS: Final = 20.0  # sigma
 _UNKNOWN_WIDTH_PX: Final = 3.0
 _ONE_PIXEL, _ALL_SINGLE = 1.25, 0.9
 """Width that a single pixel shows, and the share of such peaks from which stars are that sharp."""
 _USUAL_BETA: Final = 3.0
+_THIN: Final = 5  # of whose pixels one tells how bright a plane is
 _ROUNDS: Final = 3  # of seeking
 _REFITS: Final = (2, 1, 1)  # in each round
 _BRIGHT, _CLEAN = 0.999, 1e-4  # quantile of a plane, and the share of it that is noise at least
@@ -63,7 +68,7 @@ def find_stars(
     p, width, sigma = _sought(plane, width, full)
     p = p[np.argsort(p[:, AMPLITUDE])[::-1][:most]]
     x, y, flux = p[:, X], p[:, Y], p[:, AMPLITUDE]
-    saturated = 0 if full is None else int(label(full)[1])
+    saturated = 0 if full is None else cv2.connectedComponents(full.astype(np.uint8))[0] - 1
     tell = flux > _TELLS * sigma  # the ellipse of a faint star is that of its noise
     if tell.sum() < _FEW_WIDTHS:
         tell = flux > 0
@@ -85,8 +90,8 @@ def find_stars(
 
 def _sought(plane: F32, width: float, full: Mask | None) -> tuple[F64, float, float]:
     """Stars (N, 7), their width, and the noise per pixel."""
-    grid, _ = noise_in_meshes(plane, second_differences(plane))
-    thin = plane[::3, ::3]
+    grid = noise_grid(plane)
+    thin = plane[::_THIN, ::_THIN]
     bright = float(np.quantile(thin, _BRIGHT) - np.median(thin))
     grid = np.maximum(grid, _CLEAN * bright)  # a layer of stars has no noise beside them
     noise = Noise(grid, float(np.median(grid)))
@@ -94,16 +99,21 @@ def _sought(plane: F32, width: float, full: Mask | None) -> tuple[F64, float, fl
     model, p = np.zeros_like(plane), np.zeros((0, PARAMETERS))
     seeker = Seeker(shape, noise)
     use = None if full is None or not full.any() else ~_grown(full, _ABOUT_FULL * width)
+    peaks, new = PeakSearch(plane, noise, use), None
     for number in range(_ROUNDS):
-        found = seeker.candidates(plane - model, model, p, use)
+        # beside stars of the last round only there is something new, once the shape is known
+        found = seeker.candidates(peaks, model, p, new if number > 1 else None)
         usual = found.usual() if number == 0 else None
         off = np.zeros(3) if usual is None else usual
-        p = np.concatenate([p, found.p[found.stars(off)]])
+        new = found.p[found.stars(off)]
+        if number and not len(new):
+            break
+        p = np.concatenate([p, new])
         for _ in range(_REFITS[number]):
             if np.abs(off).max() > _SAME:
                 shape, p = reshaped(shape, p, np.clip(off, -_MOST_OFF, _MOST_OFF))
                 seeker = Seeker(shape, noise)
-            model = np.zeros_like(plane)
+            model[:] = 0
             seeker.stamps.draw(model, p, _DRAFT * noise.middle)
             p, off = seeker.refitted(plane, model, p)
     return p, seeker.width, noise.middle
@@ -161,16 +171,11 @@ def rough_width(plane: F32) -> float:
     Stars share one width; knots and filaments of a nebula have many. So not the middle counts, but
     where most crowd together: the fullest window of a tenth.
     """
-    plane = _centre(plane, 1400)
     found: dict[tuple[int, int], float] = {}
-    for guess in (2.0, 3.0, 4.5, 6.5):
-        peaks = find_peaks(zero_sum(plane, guess), guess)
-        order = np.argsort(peaks.strength)[::-1]
-        order = order[len(order) // 20 : len(order) // 20 + _FIRST_PEAKS]
-        x, y = peaks.x[order], peaks.y[order]
-        for a, b, width in zip(x, y, _half_widths(plane, x, y), strict=True):
-            if width == width:
-                found[int(a) // 2, int(b) // 2] = float(width)
+    for side in _CENTRES_PX:
+        found = _widths_in(_centre(plane, side))
+        if len(found) >= _MANY_WIDTHS:
+            break
     if len(found) < _FEW_WIDTHS:
         return _UNKNOWN_WIDTH_PX
     widths = np.array(list(found.values()))
@@ -181,6 +186,20 @@ def rough_width(plane: F32) -> float:
     crowd = np.searchsorted(logs, logs + 0.2) - np.arange(len(logs))
     first = int(np.argmax(crowd))
     return float(np.clip(np.exp(np.median(logs[first : first + crowd[first]])), 1.6, 12.0))
+
+
+def _widths_in(plane: F32) -> dict[tuple[int, int], float]:
+    """Half widths of bright peaks by their places, of several guesses."""
+    found: dict[tuple[int, int], float] = {}
+    for guess in (2.0, 3.0, 4.5, 6.5):
+        peaks = find_peaks(zero_sum(plane, guess), guess)
+        order = np.argsort(peaks.strength)[::-1]
+        order = order[len(order) // 20 : len(order) // 20 + _FIRST_PEAKS]
+        x, y = peaks.x[order], peaks.y[order]
+        for a, b, width in zip(x, y, _half_widths(plane, x, y), strict=True):
+            if width == width:
+                found[int(a) // 2, int(b) // 2] = float(width)
+    return found
 
 
 def _centre(plane: F32, side: int) -> F32:

@@ -51,6 +51,27 @@ def step_sigma(plane: NDArray[Any]) -> float:
     return MAD_TO_SIGMA * float(np.median(np.abs(np.diff(plane, axis=1)))) / float(np.sqrt(2))
 
 
+def low_of_groups(
+    values: NDArray[Any], group: NDArray[np.integer], count: int, share: float, fewest: int
+) -> NDArray[np.float64]:
+    """The quantile ``share`` of the values (N,) of each group 0 to ``count``, linear between them;
+    NaN for one of less than ``fewest`` values.
+    """
+    order = np.lexsort((values, group))
+    sorted_values = values[order].astype(np.float64)
+    sizes = np.bincount(group, minlength=count)[:count]
+    out = np.full(count, np.nan)
+    told = np.flatnonzero(sizes >= fewest)
+    if told.size:
+        first = np.concatenate([[0], np.cumsum(sizes)[:-1]])[told]
+        at = share * (sizes[told] - 1)
+        low = np.floor(at).astype(int)
+        high = np.minimum(low + 1, sizes[told] - 1)
+        below, above = sorted_values[first + low], sorted_values[first + high]
+        out[told] = below + (at - low) * (above - below)
+    return out
+
+
 def weighted_median(values: np.ndarray, weights: np.ndarray) -> tuple[float, float]:
     """Weighted median of values (N,), and its standard error from their scatter about it."""
     order = np.argsort(values)

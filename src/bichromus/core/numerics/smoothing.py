@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+from typing import Final
+
 import cv2
 import numpy as np
 
 from ..model.planes import F32, Mask
+from .bands import ordered_parallel, row_bands
+
+_BAND_ROWS: Final = 256
 
 
 def gaussian(plane: F32, sigma_px: float) -> F32:
@@ -43,6 +48,30 @@ def fill(plane: F32, missing: Mask) -> F32:
     return np.where(
         missing, _push_pull(np.where(missing, 0, plane).astype(np.float32), weight), plane
     )
+
+
+def filled_means(plane: F32, clear: Mask, factor: int) -> tuple[F32, F32]:
+    """Means (H // factor, W // factor) of the ``clear`` pixels of a plane (H, W) over blocks,
+    filled smoothly where there are few or none; and the share of each block that is clear.
+    """
+    rows, columns = (n // factor for n in plane.shape)
+    if not rows or not columns:
+        raise ValueError(f"no block of {factor} pixels in a plane of {plane.shape}")
+    value, share = np.empty((rows, columns), np.float32), np.empty((rows, columns), np.float32)
+
+    def work(band: tuple[int, int]) -> None:
+        inside = np.s_[band[0] * factor : band[1] * factor, : columns * factor]
+        seen = clear[inside]
+        light = np.where(seen, plane[inside], np.float32(0))
+        size = columns, band[1] - band[0]
+        for out, part in ((value, light), (share, seen.astype(np.float32))):
+            out[band[0] : band[1]] = cv2.resize(part, size, interpolation=cv2.INTER_AREA)
+
+    for _ in ordered_parallel(work, row_bands(rows, max(1, _BAND_ROWS // factor)), threads=2):
+        pass
+    if not share.any():
+        return value, share
+    return (value if share.min() >= 1 else _push_pull(value, share)), share
 
 
 def _push_pull(value: F32, weight: F32) -> F32:

@@ -11,6 +11,7 @@ import cv2
 import numpy as np
 
 from ..measure.noise import measure_noise
+from ..measure.profiles import F64
 from ..measure.run import bright_mask
 from ..measure.stars import find_stars
 from ..model.errors import NotEnoughData
@@ -30,6 +31,7 @@ _ALONE: Final = 4.0  # star widths to the next star: its light stays out of the 
 _APERTURE: Final = 1.6  # star widths; holds nearly all light, and the same share in both stacks
 _RING: Final = (1.25, 1.7)  # of the aperture's radius: where its sky is told
 _UNCLIPPED: Final = 0.8  # of the top value
+_AT_ONCE: Final = 200_000  # pixels
 _BRIGHT: Final = 15.0  # sigma of an aperture's flux
 _HUBER: Final = 1.345
 _TUKEY: Final = 4.685
@@ -152,15 +154,16 @@ def _by_stars(
     x, y = x[:_MOST_STARS], y[:_MOST_STARS]
     apart = np.hypot(x[:, None] - x, y[:, None] - y) + 1e9 * np.eye(len(x))
     alone = apart.min(1) > _ALONE * wide
-    ratios = []
-    for a, b in zip(x[alone], y[alone], strict=True):
-        f1 = _aperture(plane, a, b, _APERTURE * wide, one.noise.best, saturation[0])
-        f2 = _aperture(reference, a, b, _APERTURE * wide, two.noise.best, saturation[1])
-        if f1 is not None and f2 is not None:
-            ratios.append(np.log(f1 / f2))
+    radius = _APERTURE * wide
+    both = [
+        _apertures(plane, x[alone], y[alone], radius, one.noise.best, saturation[0]),
+        _apertures(reference, x[alone], y[alone], radius, two.noise.best, saturation[1]),
+    ]
+    told = np.isfinite(both[0]) & np.isfinite(both[1])
+    ratios = np.log(both[0][told] / both[1][told])
     if len(ratios) < _ENOUGH_STARS:
         return None
-    values = np.array(ratios)
+    values = ratios
     centre = float(np.median(values))
     sigma = max(MAD_TO_SIGMA * float(np.median(np.abs(values - centre))), 1e-4)
     for _ in range(10):
@@ -169,27 +172,36 @@ def _by_stars(
     return float(np.exp(centre)), float(np.exp(centre) * sigma * 1.1 / np.sqrt(len(values)))
 
 
-def _aperture(
-    plane: F32, x: float, y: float, radius: float, noise: float, saturation: float | None
-) -> float | None:
-    """Flux above the ring around; None when it is under 15 sigma, saturated, at the edge or partly
-    unseen.
+def _apertures(
+    plane: F32, x: F64, y: F64, radius: float, noise: float, saturation: float | None
+) -> F64:
+    """Fluxes (N,) above the rings around places; NaN for one that is under 15 sigma, saturated, at
+    the edge or partly unseen.
     """
     reach = int(np.ceil(radius * _RING[1])) + 1
-    xi, yi = round(x), round(y)
-    if not (reach <= xi < plane.shape[1] - reach and reach <= yi < plane.shape[0] - reach):
-        return None
-    part = plane[yi - reach : yi + reach + 1, xi - reach : xi + reach + 1]
-    dy, dx = np.mgrid[-reach : reach + 1, -reach : reach + 1]
-    away = np.hypot(dx - (x - xi), dy - (y - yi))
-    inside = np.clip(radius + 0.5 - away, 0, 1)
-    ring = part[(away > _RING[0] * radius) & (away < _RING[1] * radius)]
-    if not np.isfinite(part).all() or (
-        saturation is not None and part[away < radius].max() > _UNCLIPPED * saturation
-    ):
-        return None
-    flux = float(((part - np.median(ring)) * inside).sum())
-    return flux if flux > _BRIGHT * noise * np.sqrt(np.pi) * radius else None
+    xi, yi = np.rint(x).astype(int), np.rint(y).astype(int)
+    inside = (xi >= reach) & (xi < plane.shape[1] - reach)
+    inside &= (yi >= reach) & (yi < plane.shape[0] - reach)
+    out = np.full(len(x), np.nan)
+    step = np.arange(-reach, reach + 1)
+    some = max(1, _AT_ONCE // len(step) ** 2)
+    for which in np.array_split(np.flatnonzero(inside), max(1, int(inside.sum()) // some)):
+        if not which.size:
+            continue
+        rows, columns = yi[which, None, None] + step[:, None], xi[which, None, None] + step
+        part = plane[rows, columns].astype(np.float64)
+        away = np.hypot(columns - x[which, None, None], rows - y[which, None, None])
+        ring = (away > _RING[0] * radius) & (away < _RING[1] * radius)
+        seen = np.isfinite(part)
+        ground = np.nanmedian(np.where(ring & seen, part, np.where(ring, 0.0, np.nan)), axis=(1, 2))
+        light = (part - ground[:, None, None]) * np.clip(radius + 0.5 - away, 0, 1)
+        flux = light.sum((1, 2))  # NaN where anything is unseen
+        good = seen.all((1, 2)) & (flux > _BRIGHT * noise * np.sqrt(np.pi) * radius)
+        if saturation is not None:
+            top = np.where(away < radius, part, -np.inf).max((1, 2))
+            good &= top <= _UNCLIPPED * saturation
+        out[which] = np.where(good, flux, np.nan)
+    return out
 
 
 def _tukey(off: np.ndarray, one: float, two: float) -> np.ndarray:

@@ -23,7 +23,7 @@ from .notes import Histogram, Notes
 from .origin import Origin
 from .prepared import Prepared
 
-FORMAT: Final = 10
+FORMAT: Final = 11
 _SMALLEST_PX: Final = 400
 """A pyramid ends at the level whose longer side is no longer than this: smaller than any view."""
 _BINS: Final = 96
