@@ -10,8 +10,11 @@ import pytest
 from scipy.ndimage import gaussian_filter
 from scipy.spatial import cKDTree
 
+from bichromus.core.align.models import Warp
+from bichromus.core.align.resample import resample
 from bichromus.core.measure import (
     find_stars,
+    followed_stars,
     measure_channels,
     measure_noise,
     measure_plane,
@@ -147,6 +150,12 @@ def test_a_plane_without_signal_gets_no_weight_and_says_so() -> None:
     assert any("No signal" in w for w in found.warnings)
 
 
+@pytest.mark.parametrize("seed", [15, 34, 41])
+def test_the_noise_at_a_mirrored_edge_is_no_signal(seed: int) -> None:
+    noise = 1 + 0.02 * np.random.default_rng(seed).standard_normal((256, 384))
+    assert measure_plane(Picture(noise.astype(np.float32), Header()), "O3").snr is None
+
+
 def test_single_nan_pixels_do_not_count() -> None:
     plane, _ = field(3.0)
     hurt = plane.copy()
@@ -270,3 +279,29 @@ def test_noise_of_any_size_with_gaps_and_a_border(shape: tuple[int, int]) -> Non
     assert made.noise.sigma_px == pytest.approx(1.5, rel=0.03)
     assert made.noise.best == pytest.approx(1.5, rel=0.1)
     assert 0.5 < made.signal_own < 6
+
+
+def test_stars_are_followed_to_another_grid_as_if_sought_there() -> None:
+    plane = star_field(17, (500, 620), 260, 3.4).stack
+    found = find_stars(plane)
+    c, s = 0.85 * np.cos(0.2), 0.85 * np.sin(0.2)  # source pixels per output pixel, and a turn
+    terms = np.array([[310.0, 250.0], [c, s], [-s, c]])
+    warp = Warp("affine", terms, (330.0, 300.0), 1.0)
+    laid = np.nan_to_num(resample(plane, warp, (600, 660), 1.0).data)
+    x, y = warp.back(np.array(found.x), np.array(found.y))
+    u, v = warp(x, y)
+    assert np.hypot(u - found.x, v - found.y).max() < 1e-6
+    followed, sought = followed_stars(laid, found, x, y, 1 / 0.85), find_stars(laid)
+    assert sought.fwhm_px is not None
+    assert followed.fwhm_px is not None
+    assert followed.fwhm_px == pytest.approx(sought.fwhm_px, rel=0.01)
+    assert followed.fwhm_px == pytest.approx((found.fwhm_px or 0) / 0.85, rel=0.04)
+    assert followed.count == pytest.approx(sought.count, rel=0.06)
+    tree = cKDTree(np.stack([followed.x, followed.y], 1))
+    bright = np.argsort(sought.flux)[-60:]
+    away, at = tree.query(np.stack([sought.x, sought.y], 1)[bright])
+    assert np.median(away) < 0.05
+    assert np.mean(away < 0.5) > 0.95
+    assert np.median(np.array(followed.flux)[at] / np.array(sought.flux)[bright]) == pytest.approx(
+        1, abs=0.02
+    )

@@ -26,7 +26,6 @@ from .resample import Resampled, resample
 
 Crop = Literal["common", "reference", "union"]
 _MOST: Final = 2000
-_LARGE: Final = 9_000_000
 _CELLS: Final = 800
 LITTLE: Final = 0.25
 """Share of the reference below which the common part is worth a warning."""
@@ -52,20 +51,10 @@ class StarList:
 def star_list(picture: Picture) -> StarList:
     """Find the stars of a stack; of a colour one in the mean of its planes. Raises NotLinear."""
     plane = _one_plane(picture)
-    factor = (
-        2 if plane.size > _LARGE else 1
-    )  # stars of a large picture are found in the half, centred in the whole
-    small = (
-        plane
-        if factor == 1
-        else np.asarray(
-            cv2.resize(plane, None, fx=0.5, fy=0.5, interpolation=cv2.INTER_AREA), np.float32
-        )
-    )
-    found = find_stars(small, picture.header.saturation)
-    require_linear(picture, small, found)
-    width = (found.fwhm_px or 3.0) * factor
-    x, y = (np.array(v[:_MOST], float) * factor + (factor - 1) / 2 for v in (found.x, found.y))
+    found = find_stars(plane, picture.header.saturation)
+    require_linear(picture, plane, found)
+    width = found.fwhm_px or 3.0
+    x, y = (np.array(v[:_MOST], float) for v in (found.x, found.y))
     cx, cy, light = centroids(plane, x, y, width)
     good = np.isfinite(cx) & (light > 0)
     if picture.header.saturation is not None:
@@ -82,8 +71,7 @@ def star_list(picture: Picture) -> StarList:
         good &= top < _FULL * picture.header.saturation
     order = np.argsort(light[good])[::-1]
     points = cx[good][order], cy[good][order]
-    whole = found if factor == 1 else None
-    return StarList(points, light[good][order], picture.shape, width, whole)
+    return StarList(points, light[good][order], picture.shape, width, found)
 
 
 def _one_plane(picture: Picture) -> F32:

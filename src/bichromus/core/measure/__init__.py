@@ -7,11 +7,12 @@ from ..model.lazy import lazily
 if TYPE_CHECKING:
     from .noise import measure_noise
     from .run import StarsAndNoise, measure_channels, measure_plane, stars_and_noise
-    from .stars import find_stars, star_mask
+    from .stars import find_stars, followed_stars, star_mask
 
 __all__ = [
     "StarsAndNoise",
     "find_stars",
+    "followed_stars",
     "measure_channels",
     "measure_noise",
     "measure_plane",
@@ -25,6 +26,6 @@ __getattr__ = lazily(
     {
         "measure_noise": ".noise",
         **dict.fromkeys(_RUN, ".run"),
-        **dict.fromkeys(("find_stars", "star_mask"), ".stars"),
+        **dict.fromkeys(("find_stars", "followed_stars", "star_mask"), ".stars"),
     },
 )

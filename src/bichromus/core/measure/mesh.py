@@ -33,25 +33,30 @@ pixels, each over its second differences (integrals over their transfer function
 @dataclass(frozen=True)
 class Meshes:
     """How a plane (H, W) is cut into meshes: how many, and how many pixels of them are looked at
-    each way, every second one.
+    each way, one in ``every``.
     """
 
     rows: int
     columns: int
     tall: int
     across: int
+    every: int
 
     @classmethod
-    def of(cls, shape: tuple[int, ...]) -> Meshes:
+    def of(cls, shape: tuple[int, ...], every: int = 2) -> Meshes:
         """Meshes of about 48 px."""
         rows, columns = (max(1, n // _MESH) for n in shape)
-        return cls(rows, columns, shape[0] // rows // 2, shape[1] // columns // 2)
+        tall, across = (
+            max(n // k // every, 1) for n, k in zip(shape, (rows, columns), strict=True)
+        )
+        return cls(rows, columns, tall, across, every)
 
     def pixels(self, rows: slice, columns: slice, shape: tuple[int, int]) -> tuple[slice, slice]:
         """Rows and columns of pixels of some meshes; the last ones go on to the edge."""
-        y1 = shape[0] if rows.stop == self.rows else rows.stop * self.tall * 2
-        x1 = shape[1] if columns.stop == self.columns else columns.stop * self.across * 2
-        return slice(rows.start * self.tall * 2, y1), slice(columns.start * self.across * 2, x1)
+        high, wide = self.tall * self.every, self.across * self.every
+        y1 = shape[0] if rows.stop == self.rows else rows.stop * high
+        x1 = shape[1] if columns.stop == self.columns else columns.stop * wide
+        return slice(rows.start * high, y1), slice(columns.start * wide, x1)
 
     def medians(self, part: F32, count: tuple[int, int] | None = None) -> F64:
         """Medians of a part of the plane that holds ``count`` meshes; of all of it by default."""
@@ -64,7 +69,8 @@ class Meshes:
     def cells(self, part: F32 | Mask, count: tuple[int, int] | None = None) -> np.ndarray:
         """The pixels that are looked at, mesh by mesh (rows, columns, n)."""
         rows, columns = count or (self.rows, self.columns)
-        thin = part[: rows * self.tall * 2 : 2, : columns * self.across * 2 : 2]
+        step = self.every
+        thin = part[: rows * self.tall * step : step, : columns * self.across * step : step]
         cut = thin.reshape(rows, self.tall, columns, self.across)
         return cut.swapaxes(1, 2).reshape(rows, columns, -1)
 

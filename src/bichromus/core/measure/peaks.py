@@ -26,7 +26,8 @@ _STANDS_OUT: Final = 5.0  # sigma of the response
 _TEXTURE: Final = 0.8  # of the local scatter of the response, that counts as noise
 _MODEL_ERROR: Final = 0.02  # share of a star's light that its model may be wrong by (METHOD 6)
 _APART: Final = 0.6  # star widths that two peaks are apart
-_TILE: Final = (4, 10)  # meshes of a tile: its planes stay in a core's cache
+_EVERY: Final = 3  # pixels of which one tells the scatter
+_TILE: Final = (6, 12)  # meshes of a tile: its planes stay in a core's cache
 _AROUND: Final = 6.0  # star widths about a new star that are looked at again
 _THREADS: Final = 2
 
@@ -68,7 +69,7 @@ class PeakSearch:
     def __init__(self, plane: F32, noise: Noise, use: Mask | None) -> None:
         self.plane, self.noise, self.use = plane, noise, use
         self._extent = (plane.shape[0], plane.shape[1])
-        self._meshes = Meshes.of(self._extent)
+        self._meshes = Meshes.of(self._extent, _EVERY)
         self._texture = np.zeros((self._meshes.rows, self._meshes.columns))
 
     def find(self, model: F32, width: float, near: F64 | None = None) -> tuple[F64, F64, F64]:
@@ -94,7 +95,7 @@ class PeakSearch:
         return x[out], y[out], height[out]
 
     def _noise(self, x: F64, y: F64, model: F32, width: float) -> F64:
-        _, norm = _weights()
+        _, norm = _WEIGHTS
         white = norm / (width / FWHM_TO_SIGMA) * self.noise.at(x, y, self._extent)
         noise = np.maximum(white, _TEXTURE * mesh_at(self._texture, x, y, self._extent))
         light = model[y.astype(int), x.astype(int)]
@@ -155,7 +156,7 @@ def _response(rest: F32, width: float) -> F32:
     the one before.
     """
     blur = width / FWHM_TO_SIGMA
-    share, _ = _weights()
+    share, _ = _WEIGHTS
     out = np.zeros_like(rest)
     one, before = rest, 0.0
     for part, wide in zip(share, _BLURS, strict=True):
@@ -179,3 +180,6 @@ def _weights() -> tuple[F64, float]:
     k /= (k / (1 + t * t)).sum()
     square = (k[:, None] * k / (2 * np.pi * (t[:, None] ** 2 + t**2))).sum()
     return k, float(np.sqrt(square))
+
+
+_WEIGHTS: Final = _weights()

@@ -27,12 +27,14 @@ _CELL_PX: Final = 32
 @dataclass(frozen=True)
 class Calm:
     """A channel without stars, smoothed by 6 px, its low plane taken off, on a grid four times
-    coarser than the picture (h, w); where it counts; and that low plane, of the picture.
+    coarser than the picture (h, w); where it counts; that low plane, of the picture; and how many
+    times coarser the grid is.
     """
 
     plane: F32
     seen: Mask
     surface: Surface
+    factor: int
 
 
 def smoothed(plane: F32, stars: Mask) -> Calm:
@@ -44,7 +46,7 @@ def smoothed(plane: F32, stars: Mask) -> Calm:
     seen = known > _SEEN
     coarse = low_surface(calm, seen, cell=_CELL_PX // factor)
     flat = calm - coarse.rows(0, calm.shape[0])
-    return Calm(flat, seen, _finer(coarse, factor, (plane.shape[0], plane.shape[1])))
+    return Calm(flat, seen, _finer(coarse, factor, (plane.shape[0], plane.shape[1])), factor)
 
 
 def _finer(coarse: Surface, factor: int, shape: tuple[int, int]) -> Surface:
@@ -57,12 +59,25 @@ def _finer(coarse: Surface, factor: int, shape: tuple[int, int]) -> Surface:
 
 def region_of(calm: Calm, sigma_eff: float) -> Mask:
     """Signal region: smoothed signal over its noise at least the 90th percentile and 4."""
-    z = calm.plane / (sigma_eff / _WHITE_AFTER)
+    z = calm.plane / (_at_edges(calm.plane.shape, calm.factor) * (sigma_eff / _WHITE_AFTER))
     values = z[calm.seen]
     if not values.size:
         return np.zeros(calm.plane.shape, bool)
     least = max(float(np.quantile(values, _BRIGHTEST)), _STANDS_OUT)
     return np.asarray((z >= least) & calm.seen, np.bool_)
+
+
+def _at_edges(shape: tuple[int, int], factor: int) -> F32:
+    """How many times noisier a mirrored plane (h, w) is near its edges than amid, once smoothed:
+    at a distance d the kernel meets its own image, and the variance grows by 1 + exp(-d^2/s^2).
+    """
+
+    def along(size: int) -> F32:
+        far = (np.arange(size, dtype=np.float32) + 0.5) * factor / SMOOTH_PX
+        near = np.exp(-(far**2))
+        return np.sqrt(1 + near + near[::-1]).astype(np.float32)
+
+    return np.outer(along(shape[0]), along(shape[1])).astype(np.float32)
 
 
 def signal_in(calm: Calm, region: Mask) -> Signal:

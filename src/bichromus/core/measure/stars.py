@@ -37,6 +37,8 @@ _USUAL_BETA: Final = 3.0
 _THIN: Final = 5  # of whose pixels one tells how bright a plane is
 _ROUNDS: Final = 3  # of seeking
 _REFITS: Final = (2, 1, 1)  # in each round
+_FOLLOWED: Final = 3  # fits of stars whose places are known
+_STAYS: Final = 3.0  # sigma of a pixel that such a star stands out at least
 _BRIGHT, _CLEAN = 0.999, 1e-4  # quantile of a plane, and the share of it that is noise at least
 _SAME: Final = 0.01  # of ln FWHM and ellipse, that changes nothing
 _MOST_OFF: Final = 0.3  # ln FWHM and ellipse, by which the shape is changed at once
@@ -65,7 +67,40 @@ def find_stars(
     """
     width = max(width or rough_width(plane), _NARROWEST_PX)
     full = None if saturation is None else plane >= _FULL * saturation
-    p, width, sigma = _sought(plane, width, full)
+    return _figures(plane, *_sought(plane, width, full), saturation, full, most)
+
+
+def followed_stars(
+    plane: F32, stars: Stars, x: F64, y: F64, scale: float, saturation: float | None = None
+) -> Stars:
+    """The ``stars`` of a picture once it was laid on another grid, a finite plane (H, W): they lie
+    at ``x``, ``y`` there, ``scale`` times as wide. None is sought; all are fitted and measured
+    again. Those off the plane, and those that stand out no longer, are left out.
+    """
+    width = max((stars.fwhm_px or _UNKNOWN_WIDTH_PX) * scale, _NARROWEST_PX)
+    full = None if saturation is None else plane >= _FULL * saturation
+    inside = (x >= 0) & (y >= 0) & (x <= plane.shape[1] - 1) & (y <= plane.shape[0] - 1)
+    field = _Field.of(plane, width)
+    p = field.shape.stars(x[inside], y[inside], np.array(stars.flux, float)[inside])
+    off = np.zeros(3)
+    for _ in range(_FOLLOWED):
+        p, off = field.refitted(p, off)
+    noise = field.noise.at(p[:, X], p[:, Y], (plane.shape[0], plane.shape[1]))
+    p = p[p[:, AMPLITUDE] > _STAYS * noise]
+    most = len(p)
+    return _figures(plane, p, field.seeker.width, field.noise.middle, saturation, full, most)
+
+
+def _figures(
+    plane: F32,
+    p: F64,
+    width: float,
+    sigma: float,
+    saturation: float | None,
+    full: Mask | None,
+    most: int,
+) -> Stars:
+    """What is told of stars (N, 7) of a ``width`` on noise of ``sigma``."""
     p = p[np.argsort(p[:, AMPLITUDE])[::-1][:most]]
     x, y, flux = p[:, X], p[:, Y], p[:, AMPLITUDE]
     saturated = 0 if full is None else cv2.connectedComponents(full.astype(np.uint8))[0] - 1
@@ -88,21 +123,46 @@ def find_stars(
     return Stars(len(x), fwhm, hfr, ellipticity, saturated, beta, _t(x), _t(y), _t(flux))
 
 
+class _Field:
+    """A plane (H, W) and the model of its stars on its way."""
+
+    def __init__(self, plane: F32, shape: Shape, noise: Noise) -> None:
+        self.plane, self.shape, self.noise = plane, shape, noise
+        self.seeker = Seeker(shape, noise)
+        self.model = np.zeros_like(plane)
+
+    @classmethod
+    def of(cls, plane: F32, width: float) -> _Field:
+        """With stars of a first width."""
+        grid = noise_grid(plane)
+        thin = plane[::_THIN, ::_THIN]
+        bright = float(np.quantile(thin, _BRIGHT) - np.median(thin))
+        grid = np.maximum(grid, _CLEAN * bright)  # a layer of stars has no noise beside them
+        noise = Noise(grid, float(np.median(grid)))
+        shape = Shape.even((plane.shape[0], plane.shape[1]), width, _USUAL_BETA)
+        return cls(plane, shape, noise)
+
+    def refitted(self, p: F64, off: F64) -> tuple[F64, F64]:
+        """Stars (N, 7) fitted again, when the shape has been changed by ``off`` (3,), and by how
+        much it is off now.
+        """
+        if np.abs(off).max() > _SAME:
+            self.shape, p = reshaped(self.shape, p, np.clip(off, -_MOST_OFF, _MOST_OFF))
+            self.seeker = Seeker(self.shape, self.noise)
+        self.model[:] = 0
+        self.seeker.stamps.draw(self.model, p, _DRAFT * self.noise.middle)
+        return self.seeker.refitted(self.plane, self.model, p)
+
+
 def _sought(plane: F32, width: float, full: Mask | None) -> tuple[F64, float, float]:
     """Stars (N, 7), their width, and the noise per pixel."""
-    grid = noise_grid(plane)
-    thin = plane[::_THIN, ::_THIN]
-    bright = float(np.quantile(thin, _BRIGHT) - np.median(thin))
-    grid = np.maximum(grid, _CLEAN * bright)  # a layer of stars has no noise beside them
-    noise = Noise(grid, float(np.median(grid)))
-    shape = Shape.even((plane.shape[0], plane.shape[1]), width, _USUAL_BETA)
-    model, p = np.zeros_like(plane), np.zeros((0, PARAMETERS))
-    seeker = Seeker(shape, noise)
+    field, p = _Field.of(plane, width), np.zeros((0, PARAMETERS))
     use = None if full is None or not full.any() else ~_grown(full, _ABOUT_FULL * width)
-    peaks, new = PeakSearch(plane, noise, use), None
+    peaks, new = PeakSearch(plane, field.noise, use), None
     for number in range(_ROUNDS):
         # beside stars of the last round only there is something new, once the shape is known
-        found = seeker.candidates(peaks, model, p, new if number > 1 else None)
+        near = new if number > 1 else None
+        found = field.seeker.candidates(peaks, field.model, p, near)
         usual = found.usual() if number == 0 else None
         off = np.zeros(3) if usual is None else usual
         new = found.p[found.stars(off)]
@@ -110,13 +170,8 @@ def _sought(plane: F32, width: float, full: Mask | None) -> tuple[F64, float, fl
             break
         p = np.concatenate([p, new])
         for _ in range(_REFITS[number]):
-            if np.abs(off).max() > _SAME:
-                shape, p = reshaped(shape, p, np.clip(off, -_MOST_OFF, _MOST_OFF))
-                seeker = Seeker(shape, noise)
-            model[:] = 0
-            seeker.stamps.draw(model, p, _DRAFT * noise.middle)
-            p, off = seeker.refitted(plane, model, p)
-    return p, seeker.width, noise.middle
+            p, off = field.refitted(p, off)
+    return p, field.seeker.width, field.noise.middle
 
 
 def _grown(mask: Mask, radius: float) -> Mask:

@@ -15,9 +15,12 @@ import numpy as np
 from ...core.align.match import Match
 from ...core.align.models import F64
 from ...core.align.stack import Crop, Registered, resample_stack, shared_box
+from ...core.measure import followed_stars
 from ...core.model.errors import InputError, NotEnoughData, NotLinear
+from ...core.model.measures import Stars
 from ...core.model.planes import F32, Picture
 from ...core.model.progress import SILENT, Progress
+from ...core.numerics.smoothing import fill
 from ..project.state import SourceState
 from ..project.store import Store
 from ..work.together import side_by_side
@@ -110,6 +113,19 @@ class Registration:
             return picture
         place = self.stacks[source.id]
         return resample_stack(Registered(picture, place.match), self.box, progress).picture
+
+    def laid_stars(self, source: SourceState, stars: Stars, laid: Picture) -> Stars | None:
+        """The stars of a stack, found on it, on its picture on the output grid; None where it does
+        not move.
+        """
+        place = self.stacks.get(source.id)
+        if place is None or place.match is None:
+            return None
+        x, y = place.match.warp.back(np.array(stars.x, float), np.array(stars.y, float))
+        left, top = self.box[:2]
+        plane = fill(laid.data, ~np.isfinite(laid.data))
+        at = x - left, y - top
+        return followed_stars(plane, stars, *at, 1 / place.scale, laid.header.saturation)
 
     def preview(self, source: SourceState, plane: F32) -> F32:
         """A finite plane (H, W) of a stack on the output grid at half size, to look at and not to

@@ -30,7 +30,7 @@ _IN_A_STAR: Final = 0.3
 @dataclass(frozen=True)
 class OnGrid:
     """A mono picture on the common grid; its large-scale noise there, where that was known or the
-    picture had to be moved; its field of stars, and its stars where they lie as they were found.
+    picture had to be moved; its field of stars, and its stars where no others were to be sought.
     """
 
     picture: Picture
@@ -87,7 +87,8 @@ def resampled(
             known = LargeScale(noise.sigma_eff, noise.method)
     one = registration.resampled(source, picture, progress)
     scale = registration.stacks[source.id].scale
-    return OnGrid(one, known.on_grid(scale) if known else None, field)
+    laid = registration.laid_stars(source, stars, one)
+    return OnGrid(one, known.on_grid(scale) if known else None, field, laid)
 
 
 def star_field_of(
