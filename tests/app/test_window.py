@@ -22,6 +22,7 @@ from PyQt6.QtWidgets import (
 from pytestqt.qtbot import QtBot
 from scipy.stats import spearmanr
 
+from bichromus.app.canvas.marks import Mark
 from bichromus.app.shell.window import Window
 from bichromus.app.start import Application
 from bichromus.app.steps.blend import BlendStep
@@ -33,7 +34,9 @@ from bichromus.core.files import read_picture
 from bichromus.core.model.errors import Cancelled, ProjectError
 from bichromus.core.selftest import Finding
 from bichromus.workspace import session
+from bichromus.workspace.channels.notes import GradientNote
 from bichromus.workspace.project.state import PLANE
+from bichromus.workspace.viewing.crops import GAP_PX, crops_on
 from bichromus.workspace.work.jobs import JobReport
 
 
@@ -493,7 +496,7 @@ def test_dropped_files_are_opened_and_bad_ones_told(
     )
     assert str(bad) in window.sheets.errors.text
     qtbot.waitUntil(lambda: window.session.blend.snapshot.recipe is not None, timeout=120_000)
-    assert window.canvas.shape_shown == (428, 640)
+    qtbot.waitUntil(lambda: window.canvas.shape_shown == (428, 640), timeout=120_000)
     row = next(iter(channels_of(window).stacks.rows.values()))
     remove = next(
         b for b in row.findChildren(QAbstractButton) if b.accessibleName().startswith("remove")
@@ -581,17 +584,21 @@ def test_the_chain_shows_switches_and_undoes_its_steps(qtbot: QtBot, window: Win
     assert window.canvas.asked == (session.channels.snapshot.of("O3")[1].id, "")
     qtbot.keyRelease(window.canvas, Qt.Key.Key_Space)
     assert window.canvas.asked == ("pool@O3", "")
-    # of one origin: sky, model, and the channel with its gradient
+    # of one origin: the height lines of its gradient, what counts as sky, and the channel
     origin = next(p.id for p in session.channels.snapshot.of("Ha") if "Balcony" in p.label)
     step.show_origin(origin)
     step.chain.toggle("gradient")
     press(qtbot, window.canvas, Qt.Key.Key_V)
-    assert (window.canvas.alone, window.canvas.view_mode) == (origin, "sky")
+    assert (window.canvas.alone, window.canvas.view_mode) == (origin, "heights")
+    note = session.channels.snapshot.origins[origin].notes.gradient
+    assert note is not None
+    heights_follow_the_gradient(window.canvas.marks, note)
     qtbot.waitUntil(lambda: window.canvas.pixels is not None, timeout=120_000)
-    sky = picture(window).copy()
+    raw = picture(window).copy()
     press(qtbot, window.canvas, Qt.Key.Key_V)
-    assert window.canvas.view_mode == "model"
-    qtbot.waitUntil(lambda: not np.array_equal(picture(window), sky), timeout=120_000)
+    assert window.canvas.view_mode == "sky"
+    assert not [m for m in window.canvas.marks if m.kind == "line"]
+    qtbot.waitUntil(lambda: not np.array_equal(picture(window), raw), timeout=120_000)
     press(qtbot, window.canvas, Qt.Key.Key_V)
     assert window.canvas.view_mode == ""
     press(qtbot, window.canvas, Qt.Key.Key_I)
@@ -642,7 +649,21 @@ def test_what_must_not_count_as_sky_is_drawn(qtbot: QtBot, window: Window) -> No
     assert window.canvas.marks == ()
 
 
-def test_nine_crops_and_blinking_in_channels(qtbot: QtBot, window: Window) -> None:
+def heights_follow_the_gradient(marks: tuple[Mark, ...], note: GradientNote) -> None:
+    """Along each piece of a line the gradient is level, and lines lie a step apart."""
+    lines = [m for m in marks if m.kind == "line"]
+    assert len(lines) > 40
+    one = note.model.at(np.array([m.x for m in lines]), np.array([m.y for m in lines]))
+    x, y = np.array([m.x + m.dx for m in lines]), np.array([m.y + m.dy for m in lines])
+    span = float(np.ptp(one))
+    assert note.model.at(x, y) == pytest.approx(one, abs=0.01 * span)
+    heights = np.sort(one)
+    gaps = np.diff(heights)[np.diff(heights) > 0.03 * span]
+    assert 2 <= len(gaps) <= 9
+    assert gaps == pytest.approx(np.median(gaps), rel=0.15)
+
+
+def test_five_crops_and_the_last_channel_in_channels(qtbot: QtBot, window: Window) -> None:
     step = window.step_named("channels")
     assert isinstance(step, ChannelsStep)
     window.go("channels")
@@ -656,7 +677,7 @@ def test_nine_crops_and_blinking_in_channels(qtbot: QtBot, window: Window) -> No
     press(qtbot, window.canvas, Qt.Key.Key_E)
     assert step.selected == ids[2]
     press(qtbot, window.canvas, Qt.Key.Key_T)
-    assert window.canvas.nine
+    assert window.canvas.crops
     plane = window.session.channels.snapshot.origins[ids[2]].levels[0]
     qtbot.waitUntil(
         lambda: (
@@ -666,10 +687,20 @@ def test_nine_crops_and_blinking_in_channels(qtbot: QtBot, window: Window) -> No
         timeout=120_000,
     )
     sheet = picture(window)
-    high = (window.canvas.height() - 12) // 3
-    corner = sheet[:high, : (window.canvas.width() - 12) // 3, 0].astype(float)
+    upper, *_, middle = crops_on(window.canvas.width(), window.canvas.height())
+    corner = sheet[: middle.y - GAP_PX, : upper.width, 0].astype(float)
     shown = np.asarray(plane[: corner.shape[0], : corner.shape[1]])
     assert spearmanr(corner[: shown.shape[0], : shown.shape[1]].ravel(), shown.ravel())[0] > 0.9
-    assert not sheet[high : high + 6].any()  # a gap between the crops
+    assert not sheet[: middle.y - GAP_PX, upper.width : upper.width + GAP_PX].any()
+    inner = sheet[middle.y : middle.y + middle.height, middle.x : middle.x + middle.width, 0]
+    at = middle.view(plane.shape)
+    amid = plane[int(at.y0) + 1 :, int(at.x0) + 1 :][: middle.height - 2, : middle.width - 2]
+    there = inner[1:-1, 1:-1][: amid.shape[0], : amid.shape[1]].astype(float)
+    assert spearmanr(there.ravel(), np.asarray(amid).ravel())[0] > 0.9
+    qtbot.waitUntil(lambda: len(window.canvas.crop_stars) == 5, timeout=120_000)
+    width = window.session.channels.snapshot.origins[ids[2]].measure.stars.fwhm_px
+    told = [s.fwhm_px for s in window.canvas.crop_stars if s is not None]
+    assert told == pytest.approx([width] * len(told), rel=0.3)
+    assert told
     window.go("blend")
-    assert not window.canvas.nine
+    assert not window.canvas.crops

@@ -43,6 +43,7 @@ class Bridge(QObject):
     outlook = pyqtSignal(str, object)
     year = pyqtSignal(list)
     rendered = pyqtSignal(object, object)
+    crops_measured = pyqtSignal(object, object)
     thumbnail = pyqtSignal(str, object)
     published = pyqtSignal(object)
     laid_out = pyqtSignal(object)
@@ -107,6 +108,7 @@ def _sources(session: Session) -> dict[str, SignalInstance]:
         "outlook": session.planning.outlook,
         "year": session.planning.year,
         "rendered": session.blend.rendered,
+        "crops_measured": session.blend.crops_measured,
         "thumbnail": session.blend.thumbnail,
         "published": session.publishing.published,
         "laid_out": session.publishing.laid_out,

@@ -15,10 +15,12 @@ from PyQt6.QtGui import (
 )
 
 from ...core.numerics.sampling import View
+from ...workspace.viewing.crops import CropStars
 from ...workspace.viewing.request import Request
 from ..theme.look import LOOK
 from ..widgets.paint import image_of
 from .crop import paint_crop
+from .crop_words import paint_crop_stars
 from .marks import Mark, paint_caption, paint_marks, paint_words
 from .pace import Pace
 from .picture_view import SAME_ZOOM, PictureView
@@ -52,6 +54,7 @@ class Canvas(PictureView):
         self._marks: tuple[Mark, ...] = ()
         self._caption: tuple[str, str] | None = None
         self._remark = ""
+        self._crop_stars: tuple[CropStars | None, ...] = ()
         self._pace = Pace(self)
         self._pace.rests.connect(self.ask)
         self.setAccessibleName("picture")
@@ -164,19 +167,17 @@ class Canvas(PictureView):
                 self._caption = None
             self.ask()
 
-    def set_nine(self, on: bool) -> None:
-        """Crops of corners, edges and middle at one to one, or the picture; only of a channel
-        alone.
-        """
-        if on != self.nine:
-            self.nine = on
+    def set_crops(self, on: bool) -> None:
+        """Crops along the diagonals at one to one, or the picture; only of a channel alone."""
+        if on != self.crops:
+            self.crops = on
             self._image = self._pixels = None
             self.ask()
             self.update()
 
-    def toggle_nine(self) -> None:
-        """Nine crops at one to one, or the whole."""
-        self.set_nine(not self.nine)
+    def toggle_crops(self) -> None:
+        """Five crops at one to one, or the whole."""
+        self.set_crops(not self.crops)
 
     def ask(self, moving: bool = False) -> None:
         """Ask for the view as it is now: the part of the stage that the picture covers. While a
@@ -185,14 +186,14 @@ class Canvas(PictureView):
         if self._shape is None or self.camera is None or self.width() < 2:
             return
         width, height = self._device_size()
-        if self.nine and self.alone is not None:
+        if self.crops and self.alone is not None:
             name, view_mode = self.asked
             self.wanted.emit(
                 Request(
                     next(_NUMBERS),
                     View(0, 0, 1.0, width, height),
                     name,
-                    nine=True,
+                    crops=True,
                     view_mode=view_mode,
                     finished=False,
                 )
@@ -226,15 +227,27 @@ class Canvas(PictureView):
     def show_answer(self, request: Request, pixels: np.ndarray) -> None:
         """Take an answer; late ones and those of another mode are dropped."""
         mine = (request.alone, request.view_mode) == self.asked
-        mine = mine and (request.before == self.before or request.nine)
-        mine = mine and request.nine == (self.nine and self.alone is not None)
-        mine = mine and (request.nine or request.finished == (self._own is None))
+        mine = mine and (request.before == self.before or request.crops)
+        mine = mine and request.crops == (self.crops and self.alone is not None)
+        mine = mine and (request.crops or request.finished == (self._own is None))
         if request.id < self._shown or not mine or self._shape is None:
             return
         self._pace.answered(request.id)
+        self._crop_stars = ()
         self._shown, self._pixels, self._view = request.id, pixels, request.view
         self._image = image_of(pixels)
         self.update()
+
+    def show_crop_stars(self, request: Request, found: tuple[CropStars | None, ...]) -> None:
+        """What the stars are like in the crops that are shown."""
+        if request.id == self._shown and request.crops:
+            self._crop_stars = found
+            self.update()
+
+    @property
+    def crop_stars(self) -> tuple[CropStars | None, ...]:
+        """The stars of the crops that are shown; nothing while they are not known."""
+        return self._crop_stars
 
     def _restyle(self) -> None:
         if self._pixels is not None:
@@ -248,17 +261,18 @@ class Canvas(PictureView):
         painter.fillRect(self.rect(), QColor(LOOK.theme.stage))
         if self._image is None:
             return
-        if self.nine and self.alone is not None:
+        if self.crops and self.alone is not None:
             ratio = self.devicePixelRatioF()
             whole = QRectF(0, 0, self._image.width() / ratio, self._image.height() / ratio)
             painter.drawImage(whole, self._image)
+            paint_crop_stars(painter, self._crop_stars, self.width(), self.height())
         else:
             self._paint_picture(painter, self._image)
         if self._remark and self._caption is None:
             paint_words(painter, self._remark, 12.0)
         if self._caption is not None:
             tag, words = self._caption
-            earlier = self.before and self.has_before and not self.nine
+            earlier = self.before and self.has_before and not self.crops
             paint_caption(painter, tag, f"{words}   before this step" if earlier else words)
 
     def _paint_picture(self, painter: QPainter, image: QImage) -> None:

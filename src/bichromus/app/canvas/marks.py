@@ -1,5 +1,5 @@
 """Marks over the picture: rings around cores and halos, arrows of what misses, discs that were
-drawn.
+drawn, height lines.
 """
 
 from __future__ import annotations
@@ -15,13 +15,13 @@ from PyQt6.QtGui import QColor, QFont, QPainter, QPen
 from ..theme.look import LOOK, font
 from ..widgets.paint import draw_tag
 
-Kind = Literal["ring", "core", "arrow", "disc", "words"]
+Kind = Literal["ring", "core", "arrow", "disc", "line", "words"]
 
 
 @dataclass(frozen=True)
 class Mark:
     """In pixels of the picture. ``size`` is a radius; of an arrow (dx, dy) is what it shows,
-    ``size`` how many times enlarged; ``words`` stand beside it.
+    ``size`` how many times enlarged; of a line it is where it goes to; ``words`` stand beside it.
     """
 
     kind: Kind
@@ -49,6 +49,9 @@ def paint_marks(
         painter.setBrush(Qt.BrushStyle.NoBrush)
         if mark.kind == "arrow":
             _arrow(painter, at, mark.dx * mark.size * zoom, mark.dy * mark.size * zoom, light)
+        elif mark.kind == "line":
+            painter.setPen(QPen(light, 1.1))
+            painter.drawLine(at, to_screen(mark.x + mark.dx, mark.y + mark.dy))
         elif mark.kind == "disc":
             painter.setPen(QPen(light, 1.2, Qt.PenStyle.DashLine))
             painter.setBrush(QColor(light.red(), light.green(), light.blue(), 38))

@@ -23,7 +23,7 @@ class PictureView(QWidget):
     """``pointed`` tells the picture pixel under the pointer, ``left`` that there is none.
 
     While ``drawing`` the pointer draws discs in place of panning; while there is a ``frame`` it is
-    dragged: ``cropped`` tells that it has changed, ``accepted`` that it is taken. While ``nine``,
+    dragged: ``cropped`` tells that it has changed, ``accepted`` that it is taken. While ``crops``,
     crops from many places are shown, and no place of the widget is one of the picture.
     """
 
@@ -41,7 +41,7 @@ class PictureView(QWidget):
         self.camera: Camera | None = None
         self._fitted = True
         self._drag: QPointF | None = None
-        self.nine = False
+        self.crops = False
         self.drawing = False
         self.frame: CropFrame | None = None
         self._grip = ""
@@ -186,7 +186,7 @@ class PictureView(QWidget):
 
     def _draw(self, at: QPointF, done: bool) -> None:
         """Tell a disc of the stroke: 18 screen pixels wide, whatever the zoom."""
-        if self.camera is None or self.nine:
+        if self.camera is None or self.crops:
             return
         ratio = self.devicePixelRatioF()
         x, y = self.camera.to_picture(at.x() * ratio, at.y() * ratio, *self._device_size())
@@ -233,7 +233,7 @@ class PictureView(QWidget):
         self._point(event.position())
 
     def _point(self, at: QPointF) -> None:
-        if self.camera is None or self._shape is None or self.nine:
+        if self.camera is None or self._shape is None or self.crops:
             return
         ratio = self.devicePixelRatioF()
         x, y = self.camera.to_picture(at.x() * ratio, at.y() * ratio, *self._device_size())

@@ -88,6 +88,7 @@ class Window(QMainWindow):
         canvas.pointed.connect(self._probe)
         canvas.left.connect(lambda: status_bar.show_probe(""))
         bridge.rendered.connect(canvas.show_answer)
+        bridge.crops_measured.connect(canvas.show_crop_stars)
         bridge.channels.connect(self._frame.ask)
         bridge.recipe.connect(self._show_picture)
         for changed in (bridge.state, bridge.judged, bridge.planned, bridge.logged):

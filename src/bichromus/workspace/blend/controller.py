@@ -62,13 +62,14 @@ class BlendSnapshot:
 
 class BlendController:
     """Owns the recipe. ``recipe_changed`` follows a new recipe, ``judged`` its noise and needs;
-    ``rendered`` and ``thumbnail`` carry pictures. All that is derived is made on the preview
-    thread, in the order in which it was asked for.
+    ``rendered`` and ``thumbnail`` carry pictures, ``crops_measured`` the stars of crops.
+    All that is derived is made on the preview thread, in the order in which it was asked for.
     """
 
     recipe_changed = Signal()
     judged = Signal()
     rendered = Signal(Request, object)
+    crops_measured = Signal(Request, object)
     thumbnail = Signal(str, object)
 
     def __init__(self, context: ProjectContext) -> None:
@@ -229,9 +230,16 @@ class BlendController:
             image = render_view(self._snapshot, request)
             if image is not None:
                 self.rendered.emit(request, image)
+                self._tell_crops(request)
             self._ask_judgement()  # while a control moves, the eye comes first
 
         self._context.previews.request("view", work)
+
+    def _tell_crops(self, request: Request) -> None:
+        renderer, view = self._snapshot.renderer, request.view
+        if request.crops and request.alone and renderer is not None:
+            found = renderer.crop_stars(request.alone, view.width, view.height)
+            self.crops_measured.emit(request, found)
 
     def request_thumbnails(self, longest: int) -> None:
         """Every mapping that these channels allow, and every origin, as small pictures by
@@ -281,8 +289,8 @@ def render_view(snapshot: BlendSnapshot, request: Request) -> np.ndarray | None:
         return renderer.blend(recipe, view, mask, request.lines)
     if not renderer.knows(request.alone):
         return None
-    if request.nine:
-        return renderer.nine(
+    if request.crops:
+        return renderer.crops(
             snapshot.recipe, request.alone, view.width, view.height, request.view_mode
         )
     if request.finished:

@@ -164,7 +164,7 @@ def _align(
 
 
 def _gradient(wanted: PreparationState, prepared: Prepared, members: list[Prepared]) -> ChainStep:
-    tip = "The slope of the sky, through tiles without stars and nebula"
+    tip = "The slope of the sky, through places without stars and nebula"
 
     def step(
         words: str,
@@ -185,8 +185,8 @@ def _gradient(wanted: PreparationState, prepared: Prepared, members: list[Prepar
     if len(members) > 1:
         return step(f"{len(notes)} taken off, the worst {words}")
     views = (
+        ("height lines of what is taken off", Shown(prepared.id, "heights")),
         ("what counts as sky", Shown(prepared.id, "sky")),
-        ("what is taken off", Shown(prepared.id, "model")),
     )
     return step(words, views=views, before=Shown(prepared.id, "raw"))
 

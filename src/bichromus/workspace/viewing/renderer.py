@@ -1,4 +1,4 @@
-"""Pictures of prepared channels for the screen: the blend, a channel alone, nine crops; and the
+"""Pictures of prepared channels for the screen: the blend, a channel alone, five crops; and the
 value under the pointer.
 """
 
@@ -26,13 +26,14 @@ from ..channels.notes import GradientNote
 from ..channels.prepared import Prepared
 from ..layers.cleaning import COARSE
 from ..layers.layers import NONE, Layers
+from .crops import GAP_PX, CropStars, crops_on, stars_in
 
 RGB8 = NDArray[np.uint8]
 _MARK: Final = (0.93, 0.36, 0.86)
 _DIMMED: Final = 0.22
 """Brightness of what a mask does not take, while it is shown."""
 _NOT_SKY: Final = 0.35
-"""Brightness of tiles that do not count as sky."""
+"""Brightness of what does not count as sky."""
 _GRADIENT_NODES: Final = 65
 """A gradient is smooth: it is computed on so many nodes each way, and drawn between them."""
 _TWO_THREADS_FROM: Final = 64
@@ -149,7 +150,7 @@ class ChannelRenderer:
         code = grey(prepared, recipe, plane)
         planes = np.repeat(code[None], 3, 0)
         if view_mode == "sky":
-            planes *= _sky_tiles(prepared.notes.gradient, view)
+            planes *= _sky_shade(prepared.notes.gradient, view)
         elif view_mode == "rejected" and "rejected" in prepared.maps:
             part = np.minimum(3 * sample(prepared.maps["rejected"], view) / 255, 1)
             mark = np.array(_MARK, np.float32)[:, None, None]
@@ -165,32 +166,26 @@ class ChannelRenderer:
         fine, coarse = (p.seen(view) for p in parts)
         return np.float32(amount.fine) * fine + np.float32(amount.coarse) * coarse
 
-    def nine(
-        self,
-        recipe: Recipe | None,
-        name: str,
-        width: int,
-        height: int,
-        view_mode: str = "",
-        gap: int = 6,
+    def crops(
+        self, recipe: Recipe | None, name: str, width: int, height: int, view_mode: str = ""
     ) -> RGB8:
-        """Nine crops at one to one, (height, width, 3) bytes: corners, edges and middle where they
-        lie.
-        """
-        tall, wide = self.find(name).shape
-        cell = View(0, 0, 1.0, max((width - 2 * gap) // 3, 1), max((height - 2 * gap) // 3, 1))
+        """Crops along the diagonals at one to one, (height, width, 3) bytes."""
+        shape = self.find(name).shape
         out = np.zeros((height, width, 3), np.uint8)
-        for row in range(3):
-            for column in range(3):
-                at = replace(
-                    cell,
-                    x0=(wide - cell.width) * column / 2,
-                    y0=(tall - cell.height) * row / 2,
-                )
-                y, x = row * (cell.height + gap), column * (cell.width + gap)
-                made = self.alone(recipe, name, at, view_mode)
-                out[y : y + cell.height, x : x + cell.width] = made
+        *corners, middle = crops_on(width, height)
+        for crop in (*corners, middle):
+            y, x = crop.y, crop.x
+            if crop is middle:
+                out[y - GAP_PX : y + crop.height + GAP_PX, x - GAP_PX : x + crop.width + GAP_PX] = 0
+            made = self.alone(recipe, name, crop.view(shape), view_mode)
+            out[y : y + crop.height, x : x + crop.width] = made
         return out
+
+    def crop_stars(self, name: str, width: int, height: int) -> tuple[CropStars | None, ...]:
+        """What the stars are like in each of the crops, in their order."""
+        prepared = self.find(name)
+        stars = prepared.measure.stars
+        return tuple(stars_in(prepared.levels[0], stars, c) for c in crops_on(width, height))
 
     def knows(self, name: str) -> bool:
         """Whether a channel or an origin of that name is there."""
@@ -220,9 +215,8 @@ def plane_shown(channels: Channels, prepared: Prepared, view: View, view_mode: s
     """The plane of a view mode through a view; the channel itself where it has no such mode."""
     plane = sample(prepared.levels, view)
     gradient = prepared.notes.gradient
-    if view_mode in ("raw", "model") and gradient is not None:
-        model = gradient_shown(gradient, view)
-        return model if view_mode == "model" else plane + model
+    if view_mode in ("raw", "heights") and gradient is not None:
+        return plane + gradient_shown(gradient, view)
     if view_mode == "plain" and "plain" in prepared.half_res_planes:
         return sample(prepared.half_res_planes["plain"], view, 1)
     pool = prepared.notes.pool
@@ -250,8 +244,8 @@ def gradient_shown(note: GradientNote, view: View) -> F32:
     return np.asarray(cv2.resize(coarse, size, interpolation=cv2.INTER_CUBIC), np.float32)
 
 
-def _sky_tiles(note: GradientNote | None, view: View) -> F32:
-    """1 where a tile counts as sky, less where it does not."""
+def _sky_shade(note: GradientNote | None, view: View) -> F32:
+    """1 where sky was seen, less where it was not, with soft edges."""
     if note is None:
         return np.ones((view.height, view.width), np.float32)
     size, (tall, wide) = note.tile_px, note.model.shape
@@ -259,11 +253,11 @@ def _sky_tiles(note: GradientNote | None, view: View) -> F32:
     for x, y, used in note.tiles:
         if used:
             tiles[y // size, x // size] = 1.0
-    rows = np.floor(view.step / size * np.arange(view.height) + view.y0 / size).astype(int)
-    columns = np.floor(view.step / size * np.arange(view.width) + view.x0 / size).astype(int)
-    rows = np.clip(rows, 0, tiles.shape[0] - 1)
-    columns = np.clip(columns, 0, tiles.shape[1] - 1)
-    return tiles[rows[:, None], columns[None, :]]
+    rows = (view.step * np.arange(view.height) + view.y0) / size - 0.5
+    columns = (view.step * np.arange(view.width) + view.x0) / size - 0.5
+    at_x, at_y = np.meshgrid(columns.astype(np.float32), rows.astype(np.float32))
+    edge = cv2.BORDER_REPLICATE
+    return np.asarray(cv2.remap(tiles, at_x, at_y, cv2.INTER_LINEAR, borderMode=edge), np.float32)
 
 
 def grey(prepared: Prepared, recipe: Recipe | None, plane: F32) -> F32:

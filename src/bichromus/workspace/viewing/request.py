@@ -10,7 +10,7 @@ from ...core.numerics.sampling import View
 VIEW_MODES: Final = {
     "plain": "the colour plane that a line came from",
     "raw": "the channel with its gradient",
-    "model": "the gradient",
+    "heights": "the channel under the height lines of its gradient",
     "sky": "what does not count as sky darkened",
     "difference": "how two pooled stacks differ",
     "starless": "without stars",
@@ -25,7 +25,7 @@ VIEW_MODES: Final = {
 @dataclass(frozen=True)
 class Request:
     """``alone`` names a channel (or an origin's key) to be shown by itself; ``before`` asks for the
-    blend as it was before the last change; ``nine`` for crops of corners, edges and middle at one
+    blend as it was before the last change; ``crops`` for five crops along the diagonals at one
     to one, in a sheet of the view's size; ``view_mode`` is what is shown of a channel alone:
     nothing for itself, or one of VIEW_MODES. A view that is ``finished`` is one of the picture as
     it is presented, cropped and turned; else of the channels' grid. ``mask`` is the number of a
@@ -36,7 +36,7 @@ class Request:
     view: View
     alone: str | None = None
     before: bool = False
-    nine: bool = False
+    crops: bool = False
     view_mode: str = ""
     finished: bool = True
     mask: int = -1

@@ -32,13 +32,15 @@ def channel_commands(step: ChannelsStep) -> list[Command]:
             partial(step.next_origin, -1),
             "channels",
         ),
-        here("blink", "Blink with the channel before", "E", step.blink, "compare"),
         here(
-            "nine",
-            "Nine crops at one to one, or the whole",
+            "switch-back", "Switch to the last channel and back", "E", step.switch_back, "compare"
+        ),
+        here(
+            "crops",
+            "Five crops along the diagonals, or the whole",
             "T",
-            step.context.canvas.toggle_nine,
-            "corners tilt",
+            step.context.canvas.toggle_crops,
+            "corners tilt star width",
         ),
         here(
             "next-link",

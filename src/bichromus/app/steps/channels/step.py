@@ -23,7 +23,7 @@ from .chain import ChainFold
 from .editing import ChannelEditing
 from .figures import FiguresFold
 from .keys import channel_commands
-from .marks import core_marks, miss_marks, sky_marks
+from .marks import core_marks, height_marks, miss_marks, sky_marks
 from .panels import make_panels
 from .stacks import StacksFold
 from .words import caption, origin_item, stacked_words
@@ -99,13 +99,13 @@ class ChannelsStep(Step):
         self.selected = origin
         self._show_selected()
 
-    def blink(self) -> None:
+    def switch_back(self) -> None:
         """Back to the channel that was looked at before, and again."""
         if self.previous in self.session.channels.snapshot.origins and self.previous is not None:
             self.show_origin(self.previous)
         else:
             self.session.context.message(
-                "Look at another channel first: then this key blinks between the two."
+                "Look at another channel first: then this key switches between the two."
             )
 
     def next_view(self) -> None:
@@ -137,7 +137,7 @@ class ChannelsStep(Step):
     def leave(self) -> None:
         super().leave()
         self._put_pen_down()
-        self.context.canvas.set_nine(False)
+        self.context.canvas.set_crops(False)
         self.context.canvas.set_marks(())
         self.context.canvas.set_alone(None)
 
@@ -268,6 +268,10 @@ class ChannelsStep(Step):
         if self.chain.current == "gradient":
             drawn = self.session.state.preparation.not_sky.get(prepared.channel, ())
             marks += sky_marks((*drawn, *self._stroke))
+            gradient = prepared.notes.gradient
+            heights = self.shown is not None and self.shown.view_mode == "heights"
+            if gradient is not None and heights:
+                marks += height_marks(gradient, prepared.measure.noise.sigma_px)
         self.context.canvas.set_marks(marks)
 
     def _misses(self, prepared: Prepared, source_id: str) -> list[Mark]:

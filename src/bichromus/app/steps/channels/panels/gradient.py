@@ -69,7 +69,7 @@ class GradientPanel(Panel):
                     f"{share} sky",
                     f"{note.before:.1f} → {note.after:.1f} σ",
                     "Slope of the sky before and after, peak to peak over the noise of a pixel;\n"
-                    f"degree {note.degree}, through the {share} of tiles that show sky",
+                    f"degree {note.degree}, through the {share} of the frame that shows sky",
                 )
             )
         self.figures.show_rows(rows)
