@@ -15,9 +15,9 @@ from astropy.io import fits
 from strangers import Array, moffat, threads, two_parts
 from strangers_colour import DEBAYERS, _sites
 
-SKY = 400.0  # electrons of a stack's sky over its subs, by which nothing is told
-SHAPE = (760, 1000)
-_MARGIN = 160
+SKY = 400.0  # in the noise of a good stack
+SHAPE = (520, 680)
+_MARGIN = 130
 _NIGHT = "2025-01-2"
 
 
@@ -108,15 +108,15 @@ class Evening:
 
 
 def make_sky(seed: int) -> Sky:
-    """A nebula of three lines, S2 following Ha, and 700 stars of all colours."""
+    """A nebula of three lines, S2 following Ha, and stars of all colours."""
     rng = np.random.default_rng(seed)
     shape = (SHAPE[0] + 2 * _MARGIN, SHAPE[1] + 2 * _MARGIN)
     ha, o3, own = (np.maximum(threads(shape, rng), 0) for _ in range(3))
     y, x = np.mgrid[0 : shape[0], 0 : shape[1]]
     away = np.hypot((y - shape[0] / 2) / shape[0], (x - shape[1] / 2) / shape[1])
-    fade = np.clip(1.35 - 2.6 * away, 0, 1)  # sky at the edges
+    fade = np.clip(1.3 - 3.6 * away, 0, 1)  # sky at the edges
     lines = {"Ha": 0.5 * ha * fade, "O3": 0.18 * o3 * fade, "S2": (0.08 * ha + 0.04 * own) * fade}
-    count = 700
+    count = 480
     return Sky(
         {n: p.astype(np.float32) for n, p in lines.items()},
         rng.uniform(-shape[1] / 2, shape[1] / 2, count),
@@ -227,8 +227,8 @@ def make_evening(folder: Path, seed: int) -> Evening:
     """Six stacks of three people, whose names stand where their programs put them."""
     sky = make_sky(seed)
     near = Grid(SHAPE)
-    wide = Grid((620, 820), 0.31, 0.78, False, (12.0, -20.0))
-    eye = Grid((700, 900), -0.12, 0.9, True, (-18.0, 9.0))
+    wide = Grid((440, 580), 0.31, 0.78, False, (12.0, -20.0))
+    eye = Grid((490, 640), -0.12, 0.9, True, (-18.0, 9.0))
     out: dict[str, Made] = {}
 
     def mono(name: str, line: str, grid: Grid, noise: float, fwhm: float, **more) -> None:

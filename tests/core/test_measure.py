@@ -67,11 +67,29 @@ def test_large_scale_noise_by_power_law_and_half_stacks() -> None:
     assert (found.method, found.sigma_eff) == ("half-stacks", pytest.approx(1, rel=0.05))
 
 
-def test_large_scale_noise_is_refused_where_nebula_is_everywhere() -> None:
-    found = measure_noise(nebula(everywhere=True) * 4 + 0.02 * white(6))
+@pytest.mark.parametrize("smear", [0, 1])
+def test_noise_under_nebula_everywhere_is_told_by_its_fine_scales(smear: int) -> None:
+    """White noise, and noise that drizzling left smooth, under threads and clouds of some twenty
+    times its strength.
+    """
+    rng = np.random.default_rng(6)
+    kernel = np.array([[1, 2, 1], [2, 4, 2], [1, 2, 1]]) / 16
+    noise = rng.normal(size=(640, 768))
+    noise = cv2.filter2D(noise, -1, kernel) if smear else noise
+    light = gaussian_filter(threads(noise.shape, rng), 1.4)
+    found = measure_noise((noise + 0.3 * light).astype(np.float32))
+    assert found.method == "kappa"
+    assert found.sigma_eff == pytest.approx(1, rel=0.15)
+    assert "nebula reaches everywhere" in found.warnings[0]
+
+
+def test_large_scale_noise_is_refused_where_hardly_anything_is_clear() -> None:
+    avoid = np.ones(SHAPE, bool)
+    avoid[:60, :60] = False
+    found = measure_noise(white(6), avoid=avoid)
     assert found.sigma_eff is None
     assert "cannot be told from nebula" in found.warnings[0]
-    assert found.best == found.sigma_px
+    assert found.best == found.sigma_px == pytest.approx(1, rel=0.05)
 
 
 def field(fwhm: float, seed: int = 9, count: int = 110) -> tuple[np.ndarray, StarTable]:

@@ -4,7 +4,7 @@ they support.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
@@ -17,9 +17,15 @@ from ..numerics.robust import MAD_TO_SIGMA, MEDIAN_NOISE
 
 MOST: Final = 4
 _TILES: Final = 34  # tiles along the longer side
-_BETTER: Final = 0.95
-_FEW: Final = 0.25
+_FEW: Final = 0.12
 _FEWEST_TILES: Final = 6
+_CALM: Final = 8.0
+"""Times their noise that tiles of sky scatter at most: 1.1 to 2 about the right surface beside
+nebulae, 11 to 170 where one fills the frame."""
+_EXPLAINED, _UNDER, _LEAST_SKY = 2.5, 0.01, 0.08
+"""Scatter over noise, share of tiles under the surface, and share of tiles on it, of a surface that
+explains the sky."""
+_LEAST_SPREAD: Final = 1.5  # times its noise that a tile may lie off: stars and dust are left in it
 _SEEN: Final = 0.3  # share of a tile that must show sky
 _SKY: Final = (-4.0, 2.2)  # sigma about the model: nebula only adds light, so above it is stricter
 
@@ -72,9 +78,9 @@ def find_gradient(
     avoid: Mask | None = None,
     look: StarsAndNoise | None = None,
 ) -> Gradient:
-    """The gradient of a mono stack (H, W). ``degree`` 0 to 4, chosen by cross-validation when None;
-    ``avoid`` marks what must not count; ``look`` saves the search for stars where it was done.
-    Raises InputError for a degree that cannot be, or when no sky is left.
+    """The gradient of a mono stack (H, W). ``degree`` 0 to 4, the smallest that explains the sky
+    when None; ``avoid`` marks what must not count; ``look`` saves the search for stars where it was
+    done. Raises InputError for a degree that cannot be, or when no sky is left.
     """
     if degree is not None and not 0 <= degree <= MOST:
         raise InputError(
@@ -93,11 +99,20 @@ def find_gradient(
             do="Mask less of the picture",
             file=picture.file,
         )
-    tiles, chosen = _sky_tiles(tiles, plane.shape, noise, degree)
-    model = _fit(tiles, plane.shape, chosen)
+    if degree is None:
+        sky = _simplest(tiles, plane.shape, noise)
+    else:
+        sky = _sky_of(tiles, plane.shape, noise, degree)
+    tiles, model, chosen = sky.tiles, sky.model, sky.model.degree
     warnings = []
     share = float(tiles.used.mean())
-    if share < _FEW:
+    if sky.unrest > _CALM:
+        warnings.append(
+            f"Nebula reaches nearly everywhere: what looks like sky is {sky.unrest:.0f} times as "
+            f"uneven as its noise. A surface of degree {chosen} is taken off; "
+            "look at its height lines, or draw what must not count."
+        )
+    elif share < _FEW:
         warnings.append(
             f"Nebula covers {100 * (1 - share):.0f} % of the frame: the gradient is "
             f"uncertain, and only a surface of degree {chosen} is taken off."
@@ -135,28 +150,68 @@ def _tiles(plane: F32, clear: Mask) -> Tiles:
     )
 
 
-def _sky_tiles(
-    tiles: Tiles, shape: tuple[int, int], noise: float, degree: int | None
-) -> tuple[Tiles, int]:
+@dataclass(frozen=True)
+class _Sky:
+    """Tiles and a surface through those that show sky; how many times more these scatter about it
+    than their noise, and the share of all that lie under it where only noise should.
+    """
+
+    tiles: Tiles
+    model: Poly
+    unrest: float
+    under: float
+
+    @property
+    def explained(self) -> bool:
+        """Whether there is sky that the surface explains to its noise."""
+        enough = float(self.tiles.used.mean()) >= _LEAST_SKY
+        return enough and self.unrest <= _EXPLAINED and self.under <= _UNDER
+
+
+def _simplest(tiles: Tiles, shape: tuple[int, int], noise: float) -> _Sky:
+    """The smallest degree that explains the sky to its noise. Where none does, nebula stands in all
+    of it, and each degree more must halve what is left: it would take light for sky.
+    """
+    found: list[_Sky] = []
+    for degree in range(MOST + 1):
+        if tiles.level.size < 3 * _terms(degree):
+            break
+        found.append(_sky_of(tiles, shape, noise, degree))
+        if found[-1].explained:
+            return found[-1]
+    best = found[0]
+    for sky in found[1:]:
+        if sky.unrest > best.unrest / 2:
+            break
+        best = sky
+    return best
+
+
+def _terms(degree: int) -> int:
+    return (degree + 1) * (degree + 2) // 2
+
+
+def _sky_of(tiles: Tiles, shape: tuple[int, int], noise: float, degree: int) -> _Sky:
     """Keep the tiles that show sky: from the low half, those that a surface explains, nebula
     dropped harder.
     """
-    spread = MEDIAN_NOISE * noise / tiles.size * 1.5
-    used = tiles.level <= np.quantile(tiles.level - _plane_of(tiles, shape), 0.5) + _plane_of(
-        tiles, shape
-    )
-    chosen = 1
+    own = MEDIAN_NOISE * noise / tiles.size
+    low = _plane_of(tiles, shape)
+    used = tiles.level - low <= np.quantile(tiles.level - low, 0.5)
     for _ in range(12):
-        current = Tiles(tiles.x, tiles.y, tiles.level, used, tiles.size, tiles.grid)
-        chosen = degree if degree is not None else _choose(current, shape)
-        off = tiles.level - _fit(current, shape, chosen).at(tiles.x, tiles.y)
+        off = tiles.level - _fit(replace(tiles, used=used), shape, degree).at(tiles.x, tiles.y)
         below = off[off <= np.median(off[used])]
-        sigma = max(MAD_TO_SIGMA * float(np.median(np.abs(below - np.median(off[used])))), spread)
+        sigma = MAD_TO_SIGMA * float(np.median(np.abs(below - np.median(off[used]))))
+        sigma = max(sigma, _LEAST_SPREAD * own)
         new = (off < _SKY[1] * sigma) & (off > _SKY[0] * sigma)
-        if new.sum() < 2 * (chosen + 1) * (chosen + 2) / 2 or np.array_equal(new, used):
+        if new.sum() < 2 * _terms(degree) or np.array_equal(new, used):
             break
         used = new
-    return Tiles(tiles.x, tiles.y, tiles.level, used, tiles.size, tiles.grid), chosen
+    sky = replace(tiles, used=used)
+    model = _fit(sky, shape, degree)
+    off = (tiles.level - model.at(tiles.x, tiles.y)) / max(own, 1e-30)
+    spread = MAD_TO_SIGMA * float(np.median(np.abs(off[used] - np.median(off[used]))))
+    return _Sky(sky, model, spread, float(np.mean(off < _SKY[0])))
 
 
 def _plane_of(tiles: Tiles, shape: tuple[int, int]) -> F64:
@@ -178,29 +233,6 @@ def _fit(tiles: Tiles, shape: tuple[int, int], degree: int) -> Poly:
     return fit_poly(
         tiles.x[tiles.used], tiles.y[tiles.used], tiles.level[tiles.used], shape, degree, 6
     )
-
-
-def _choose(tiles: Tiles, shape: tuple[int, int]) -> int:
-    """The smallest degree that no higher one beats by 5 % on patches that the fit did not see."""
-    x, y, level = (v[tiles.used] for v in (tiles.x, tiles.y, tiles.level))
-    patch = ((x / shape[1] * 5).astype(int) + 2 * (y / shape[0] * 5).astype(int)) % 5
-    best, error = 0, np.inf
-    for degree in range(MOST + 1):
-        if len(x) < 3 * (degree + 1) * (degree + 2) / 2:
-            break
-        total = 0.0
-        for n in range(5):
-            seen = patch != n
-            if seen.all() or seen.sum() < (degree + 1) * (degree + 2):
-                continue
-            off = level[~seen] - fit_poly(x[seen], y[seen], level[seen], shape, degree, 4).at(
-                x[~seen], y[~seen]
-            )
-            scale = MAD_TO_SIGMA * np.median(np.abs(off)) + 1e-30
-            total += float(np.minimum(np.abs(off), 5 * scale).sum())
-        if total < _BETTER * error:
-            best, error = degree, total
-    return best
 
 
 def _slope(tiles: Tiles, level: F64, shape: tuple[int, int], degree: int) -> float:

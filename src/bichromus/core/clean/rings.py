@@ -12,6 +12,8 @@ from numpy.typing import NDArray
 
 from ..measure.halos import Core, around, full_cores
 from ..model.planes import F32, Picture
+from ..numerics.poly import F64
+from ..numerics.robust import step_sigma
 from ..numerics.smoothing import fill
 
 _WIDEST_PX: Final = 90
@@ -20,7 +22,12 @@ _HIDDEN: Final = 2.0  # star widths about a core in which its flank outshines al
 _FAR: Final = 6  # rings beyond, whose level is the ground
 _STARLIGHT: Final = 1.0
 """Share of the light taken off at a radius that a ring may hold: what is more is nebula."""
-_GROUND: Final = 12  # rings furthest out, by which the noise of a ring is told
+_LOST: Final = 1.5  # noise of a pixel under which a star's light is lost
+_SURE: Final = (
+    8.0  # times what nebula is rough by, that starlight must be to be believed ring by ring
+)
+_ALIKE: Final = 0.12  # of the logarithm of the radius, within which a star's light is left alike
+_UNEVEN: Final = 0.1  # of the starlight itself, that rings differ by
 _FEWEST: Final = 4  # pixels of a ring that tell its level
 
 
@@ -40,15 +47,33 @@ def take_rings_off(made: F32, light: F32, cores: Sequence[Core], width: float) -
     stars' FWHM in px.
     """
     for core in cores:
-        reach = _WINGS * width + 3 * core.radius
-        reach = min(max(reach, _lost_at(light, core)), _WIDEST_PX)
-        box, radius = around(made.shape, core, int(reach) + _FAR + 1)
-        left, star = _profile(made[box], radius), _profile(light[box], radius)
-        most = _STARLIGHT * np.abs(star)
-        off = np.clip(left, -most, most)
+        least = _WINGS * width + 3 * core.radius
+        box, radius = around(made.shape, core, _WIDEST_PX)
+        part, star = made[box], _profile(light[box], radius)
+        reach = float(min(max(least, _lost_at(star, core, step_sigma(part))), _WIDEST_PX))
+        near = radius <= reach
+        ground = fill(part, near)
+        left = _profile(part - ground, radius)
+        rough = float(np.std(part[(radius > reach) & (radius <= reach + _FAR)]))
+        off = _share(left, star, rough) * star
+        sure = star**2 / (star**2 + (_SURE * rough) ** 2 + 1e-30)
+        off += sure * np.clip(left - off, -np.abs(star), np.abs(star))
+        off[np.arange(len(off)) > reach] = 0.0
         made[box] -= np.interp(radius, np.arange(len(off)), off, right=0.0).astype(np.float32)
         hidden = radius <= core.radius + _HIDDEN * width
         made[box] = fill(made[box], hidden)
+
+
+def _share(left: F64, star: F64, rough: float) -> F64:
+    """Share of the star's light that is left at each ring, from -1 to 1: nebula as ``rough`` hides
+    it where the star is faint, and there it goes on as it is further in.
+    """
+    at = np.log(np.arange(len(left)) + 1.0)
+    near = np.exp(-0.5 * ((at[:, None] - at) / _ALIKE) ** 2)
+    weight = star**2 / (rough**2 + (_UNEVEN * star) ** 2 + 1e-30)
+    total = near @ weight
+    seen = np.clip(left / np.where(np.abs(star) > 0, star, np.inf), -_STARLIGHT, _STARLIGHT)
+    return np.asarray(near @ (weight * seen) / np.maximum(total, 1e-30), np.float64)
 
 
 def _profile(part: F32, radius: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -66,14 +91,8 @@ def _profile(part: F32, radius: NDArray[np.float64]) -> NDArray[np.float64]:
     return np.asarray(level - np.median(level[-_FAR:]))
 
 
-def _lost_at(light: F32, core: Core) -> float:
-    """Radius at which a core's light is lost in what lies around."""
-    box, radius = around(light.shape, core, _WIDEST_PX)
-    level = _profile(light[box], radius)
-    beyond = level[int(core.radius) + 1 :]
-    if not beyond.size:
-        return 0.0
-    noise = float(np.median(np.abs(np.diff(level[-_GROUND:]))))
-    below = np.flatnonzero(level < 3 * noise)
+def _lost_at(star: F64, core: Core, noise: float) -> float:
+    """Radius at which a core's light is lost in the noise of a pixel."""
+    below = np.flatnonzero(star < _LOST * noise)
     below = below[below > core.radius]
     return float(below[0]) if below.size else float(_WIDEST_PX)

@@ -40,6 +40,9 @@ _MOST_UNLIKE: Final = 1.6
 """Times that red is noisier than blue, at most: threads of nebula make its finest scale
 rougher.
 """
+_LIGHT_FALLS: Final = 0.0116
+"""Power of light on the finest scale over the second, over white noise, of debayered planes."""
+_SURE: Final = 0.9  # of the ratio that is seen, which stays whatever the light
 _LEAST_KEPT: Final = 0.02  # of the power of a plane that is noise in any case
 _BANDS: Final = (5, 6)  # starlet planes by which the combination is told
 _COARSER, _COARSER_SCALES = 4, 2  # grid on which these are computed, and how many are finer
@@ -91,12 +94,13 @@ def plane_noise(stack: F32, matrix: F64 | None, avoid: Mask) -> PlaneNoise:
             moved = _fitted(slopes, _combined(null, coarse)[bright].astype(float))
             large = view.large - _combined(moved, steps)
             seen[number, 3] = clipped_sigma(large[inside]) / WHITE[3]
-    fine[:, 1] = _unheard(fine[:, 1], nulls, fine[:, 0])  # its light is not that of the others
+    unlike = _unlike(fine)
+    fine[:, 1] = _unheard(fine[:, 1], nulls, unlike)  # its light is not that of the others
     if not np.all(seen > 0):
         return PlaneNoise(fine[:, 0] * (fine[:, 1] / fine[:, 0]) ** _USUAL, "kappa")
     share = _shares(nulls, loud, matrix)
     found = _told(nulls, seen, _without_light(fine, nulls, seen, share, _kin(looks)))
-    return replace(found, sigma=_unheard(found.sigma, nulls, fine[:, 0]))
+    return replace(found, sigma=_unheard(found.sigma, nulls, unlike))
 
 
 def noise_of_planes(stack: F32, saturation: float | None) -> list[LargeScale | None]:
@@ -205,14 +209,28 @@ def _heard(nulls: F64) -> NDArray[np.bool_]:
     return np.asarray(np.abs(nulls).max(axis=0) >= _HEARD)
 
 
-def _unheard(sigma: F64, nulls: F64, first: F64) -> F64:
+def _unheard(sigma: F64, nulls: F64, unlike: F64) -> F64:
     """Red from blue or blue from red, where one has no part in the combinations: sites as rare are
     spread by the same kernel, so that their noise stands in the same ratio on every scale.
+    ``unlike`` (3,) is that ratio, of each over the other.
     """
     out, heard = sigma.copy(), _heard(nulls)
     for plane, other in ((0, 2), (2, 0)):
         if heard[other] and not heard[plane]:
-            out[plane] = sigma[other] * min(first[plane] / first[other], _MOST_UNLIKE)
+            out[plane] = sigma[other] * unlike[plane]
+    return out
+
+
+def _unlike(fine: F64) -> F64:
+    """How many times noisier red is than blue, and blue than red, by the finest of two scales
+    (3, 2), of whose light the second tells: what it shows beyond the other plane's.
+    """
+    out = np.ones(3)
+    for plane, other in ((0, 2), (2, 0)):
+        seen = fine[plane, 0] / fine[other, 0]
+        light = max(fine[plane, 1] ** 2 - (seen * fine[other, 1]) ** 2, 0.0)
+        clean = np.sqrt(max(seen**2 - _LIGHT_FALLS * light / fine[other, 0] ** 2, 0.0))
+        out[plane] = max(min(clean, _MOST_UNLIKE), _SURE * min(seen, _MOST_UNLIKE))
     return out
 
 

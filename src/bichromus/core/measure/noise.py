@@ -19,10 +19,19 @@ _BLOCK: Final = 32
 _QUIET_SHARE: Final = 0.12
 _MIN_BLOCKS: Final = 8
 _MAX_RATIO: Final = 5.0  # no usual processing smooths noise more; what does is nebula
-_TO_LARGE: Final = 1.27
+TO_LARGE: Final = 1.27
 """Power of the ratio of two scales' noise that reaches the large scale, from known processing."""
 _MOST_EXCESS: Final = 1.3  # of the third scale over what the first two tell: more is nebula
 _EXCESS_SLOPE: Final = 0.135
+_CALMEST: Final = 4  # the calmest of so many quiet blocks tell what light would blur
+_LIGHT_FALLS: Final = 0.026
+"""Power of a nebula's light on the second scale over the third, over white noise: .021 to .031 for
+clouds and threads of all widths."""
+_KEPT: Final = (
+    0.1  # of the second scale's power that is noise in any case: light is told to a fifth
+)
+_ROUNDS: Final = 6
+_PIXEL_NOISE: Final = "the pixel noise is used instead."
 _BLOCK_SEEN: Final = 0.6  # share of a block that must be free of stars
 _COARSER, _THIN = 8, 4
 """Pixels whose means tell how quiet a block is, and of which one tells whether it has noise."""
@@ -38,15 +47,15 @@ def measure_noise(
 
     ``sigma_px`` comes from the finest scale. ``sigma_eff``, the white noise of the same strength on
     large scales, comes from the difference of two half-stacks where given, else from the power law
-    sigma_1 (sigma_2/sigma_1)^1.27. It is refused
-    (None, with a warning) where nebula reaches everywhere or fewer than 8 blocks are quiet. NaN and
+    sigma_1 (sigma_2/sigma_1)^1.27. Where
+    nebula reaches everywhere the two finest scales of the calmest blocks tell it (kappa, with a
+    warning); where fewer than 8 blocks are quiet it is refused (None, with a warning). NaN and
     pixels of ``avoid`` do not count.
     """
     clear = _clear(plane, avoid)
     if min(plane.shape) < 4 * _BLOCK:
         return _small(fill(plane, ~clear), clear)
     blocks, warned = quiet_blocks(plane, clear)
-    warnings: list[str] = []
     if halves is not None:
         sigma_px = scales_in(plane, clear, blocks, 1)[0] / WHITE[0]
         apart = ((halves[0] - halves[1]) / 2).astype(np.float32)
@@ -57,15 +66,38 @@ def measure_noise(
     sigma_px = sigma[0]
     ratio = sigma[1] / sigma[0] if sigma[0] > 0 else 1.0
     excess = (sigma[2] / max(sigma[1], 1e-30)) / (1 + _EXCESS_SLOPE * (ratio - 1))
-    nebulous = excess > _MOST_EXCESS or ratio**_TO_LARGE > _MAX_RATIO
+    nebulous = excess > _MOST_EXCESS or ratio**TO_LARGE > _MAX_RATIO
     if nebulous or len(blocks) < _MIN_BLOCKS or warned:
-        why = "nebula reaches everywhere" if nebulous else "hardly any quiet sky is left"
-        warnings.append(
-            f"Large-scale noise cannot be told from nebula ({why}): "
-            "the pixel noise is used instead."
-        )
-        return Noise(sigma_px, None, None, len(blocks), tuple(warnings))
-    return Noise(sigma_px, sigma_px * ratio**_TO_LARGE, "power-law", len(blocks))
+        return _from_fine(plane, clear, blocks, nebulous)
+    return Noise(sigma_px, sigma_px * ratio**TO_LARGE, "power-law", len(blocks))
+
+
+def _from_fine(plane: F32, clear: Mask, blocks: list[tuple[int, int]], nebulous: bool) -> Noise:
+    """Noise where light stands on the third scale in the quietest blocks, too: the calmest of them
+    tell by the two finest scales how smooth it is, without the light that the third shows there.
+    """
+    calmest = blocks[: max(_MIN_BLOCKS, len(blocks) // _CALMEST)]
+    scales = scales_in(plane, clear, calmest, 3)
+    first, second, third = (s / w for s, w in zip(scales, WHITE, strict=False))
+    why = "nebula reaches everywhere" if nebulous else "hardly any quiet sky is left"
+    if not (first > 0 and len(calmest) >= _MIN_BLOCKS):
+        warning = f"Large-scale noise cannot be told from nebula ({why}): {_PIXEL_NOISE}"
+        return Noise(first, None, None, len(blocks), (warning,))
+    times = _ratio_without_light(first, second, third) ** TO_LARGE
+    warning = f"Large-scale noise is told by the fine scales alone ({why})."
+    return Noise(first, first * min(times, _MAX_RATIO), "kappa", len(blocks), (warning,))
+
+
+def _ratio_without_light(first: float, second: float, third: float) -> float:
+    """Second over first scale of the noise alone, from white noise of three scales of noise and
+    light.
+    """
+    power = whole = (second / first) ** 2
+    for _ in range(_ROUNDS):
+        grown = 1 + _EXCESS_SLOPE * (np.sqrt(power) - 1)  # of the third over the second, of noise
+        light = max((third / first) ** 2 - power * grown**2, 0.0)
+        power = max(whole - _LIGHT_FALLS * light, _KEPT * whole, 1.0)
+    return float(np.sqrt(power))
 
 
 def quiet_scales(plane: F32, avoid: Mask | None = None) -> tuple[float, ...] | None:

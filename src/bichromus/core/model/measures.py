@@ -15,7 +15,7 @@ class Noise:
 
     ``sigma_px`` from pixel to pixel, ``sigma_eff`` the white noise that would look the same on
     large scales (None where it cannot be told from nebula), ``method`` one of half-stacks, null,
-    kappa, power-law, or None.
+    pairs, kappa, power-law, or None.
     """
 
     sigma_px: float

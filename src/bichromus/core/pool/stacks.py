@@ -13,10 +13,13 @@ from numpy.typing import NDArray
 
 from ..measure.run import check_same_shape
 from ..model.errors import InputError
+from ..model.measures import LargeScale
 from ..model.planes import F32, Mask, Picture
 from ..model.progress import SILENT, Progress
 from ..numerics.bands import ordered_parallel, row_bands
 from ..numerics.poly import Poly
+from .pairs import METHOD as PAIRS
+from .pairs import told_by_pairs
 from .quick import STEEPNESS, combine_mapped
 from .scale import FluxScale, KnownStars, difference_surface, flux_scale, measure_stars
 from .whole import REACH
@@ -59,6 +62,12 @@ class Pool:
     warnings: tuple[str, ...]
     rejected: NDArray[np.uint8]
 
+    @property
+    def noise(self) -> LargeScale:
+        """Large-scale noise of the pooled plane, as its parts add up."""
+        parts = [p.weight * p.sigma_eff / p.flux.scale for p in self.parts]
+        return LargeScale(float(np.sqrt(np.sum(np.square(parts)))), PAIRS)
+
 
 def pool(
     pictures: Sequence[Picture],
@@ -82,7 +91,7 @@ def pool(
             progress.step(0.5 * number / len(pictures), f"measuring {picture.label}")
             known.append(measure_stars(picture))
     inside = np.array([n not in out for n in range(len(pictures))])
-    reference, scales = _scales(pictures, known, inside, progress)
+    known, reference, scales = _scales(pictures, known, inside, progress)
     weights = _weights(known, scales, power)
     surfaces = [
         None if n == reference else difference_surface(k, known[reference], s.scale)
@@ -145,10 +154,12 @@ def _loss(worth: np.ndarray, inside: np.ndarray, n: int) -> float:
 
 def _scales(
     pictures: Sequence[Picture], known: Sequence[KnownStars], inside: np.ndarray, progress: Progress
-) -> tuple[int, list[FluxScale]]:
-    """The stack with the largest flux over noise as reference, and all fluxes over its."""
+) -> tuple[list[KnownStars], int, list[FluxScale]]:
+    """Noise as the stacks' differences tell it, the stack with the largest flux over noise as
+    reference, and all fluxes over its.
+    """
 
-    def against(base: int) -> list[FluxScale]:
+    def against(base: int, known: Sequence[KnownStars]) -> list[FluxScale]:
         out = []
         for n, picture in enumerate(pictures):
             progress.step(0.5 + 0.05 * n / len(pictures), f"comparing {picture.label}")
@@ -166,22 +177,14 @@ def _scales(
             )
         return out
 
-    first = against(
-        int(
-            np.argmax(
-                [one.stars.count if ok else -1 for one, ok in zip(known, inside, strict=True)]
-            )
-        )
-    )
-    best = int(
-        np.argmax(
-            [
-                s.scale / k.noise.best if ok else -1.0
-                for s, k, ok in zip(first, known, inside, strict=True)
-            ]
-        )
-    )
-    return (best, first) if first[best].origin == "reference" else (best, against(best))
+    counts = [one.stars.count if ok else -1 for one, ok in zip(known, inside, strict=True)]
+    base = int(np.argmax(counts))
+    scales = against(base, known)
+    used = [n for n, ok in enumerate(inside) if ok]
+    told = told_by_pairs(pictures, known, scales, base, used)
+    worth = [s.scale / k.noise.best for s, k in zip(scales, told, strict=True)]
+    best = int(np.argmax(np.where(inside, worth, -1.0)))
+    return told, best, scales if best == base else against(best, told)
 
 
 def _weights(known: Sequence[KnownStars], scales: Sequence[FluxScale], power: float) -> np.ndarray:

@@ -19,7 +19,7 @@ from ..work.together import side_by_side
 from .cleaning import STEPS, clean
 from .context import PrepareContext
 from .origin import cleaned, pooled
-from .pool import pool_channel
+from .pool import pool_channel, told_together
 from .prepared import Prepared
 from .registration import Registration, register_stacks
 from .sources import RGB, bytes_of
@@ -173,6 +173,7 @@ class _Build:
                 continue
             if made is not None:
                 self._add([made])
+                self._origins.update(told_together(made, self._origins))
 
     def finish_all(self, progress: Progress) -> None:
         """Run the cleaning steps that are on, and split the stars off where asked."""

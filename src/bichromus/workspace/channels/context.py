@@ -92,7 +92,8 @@ class PrepareContext:
                 notes = notes.warned(error.sentence())
             else:
                 picture = replace(picture, data=found.take_off(picture.data))
-                notes = replace(notes, gradient=GradientNote.of(found)).warned(*found.warnings)
+                said = [f"{label}: {w}" for w in found.warnings]
+                notes = replace(notes, gradient=GradientNote.of(found)).warned(*said)
         measure = measure_plane(picture, origin.channel, look)
         top = picture.header.saturation
         if top is not None:

@@ -5,13 +5,15 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, cast
+from typing import Any, Final, cast
 
 import numpy as np
 
-from ...core.measure import measure_plane
+from ...core.measure import measure_plane, stars_and_noise
 from ...core.model.planes import F32, Header, Picture
 from ...core.model.progress import SILENT, Progress
+from ...core.pool.pairs import KEPT
+from ...core.pool.pairs import METHOD as PAIRS
 from ...core.pool.scale import KnownStars, stars_from
 from ...core.pool.stacks import Pool, pool
 from ..project.store import Store
@@ -20,6 +22,8 @@ from .context import core_notes
 from .notes import Notes, PoolNote, PoolPart
 from .origin import pooled
 from .prepared import Prepared
+
+_SAME: Final = 1e-4  # relative difference of two figures that is rounding
 
 
 def pool_channel(
@@ -68,7 +72,7 @@ def _pool(
     ]
     top = max(tops) if tops else None  # a pixel is full where it is full in all of them
     picture = Picture(made.data, Header(saturation=top))
-    measure = measure_plane(picture, name)
+    measure = measure_plane(picture, name, stars_and_noise(picture, made.noise))
     notes = Notes(made.warnings, pool=_pool_note(members, left_out, made))
     if top is not None:
         cores = core_notes(picture.data, measure, top + measure.background)
@@ -76,6 +80,26 @@ def _pool(
     rejected = (made.rejected > 0).astype(np.float32)
     maps = {"rejected": rejected} if made.rejected.any() else {}
     return Draft(pooled(name), label, picture.data, measure, hours, notes, maps)
+
+
+def told_together(pooled: Prepared, origins: Mapping[str, Prepared]) -> dict[str, Prepared]:
+    """The members of a pool whose noise their differences told better than each did alone."""
+    note = pooled.notes.pool
+    out = {}
+    for part in note.members if note is not None else ():
+        one = origins[part.origin]
+        measure, noise = one.measure, one.measure.noise
+        sigma = part.sigma * part.flux
+        if noise.method in KEPT or abs(sigma / noise.best - 1) < _SAME:
+            continue
+        told = replace(
+            measure,
+            noise=replace(noise, sigma_eff=sigma, method=PAIRS, warnings=()),
+            snr=None if measure.snr is None else measure.snr * noise.best / sigma,
+            warnings=tuple(w for w in measure.warnings if w not in noise.warnings),
+        )
+        out[one.id] = replace(one, measure=told)
+    return out
 
 
 def _as_picture(p: Prepared) -> Picture:

@@ -59,13 +59,15 @@ def height_marks(note: GradientNote, sigma: float) -> list[Mark]:
             for a, d in zip(starts, goes, strict=True)
         ]
         at = starts[int(np.argmin(np.hypot(*(starts - _label_line(starts, wide, tall)).T)))]
-        marks.append(Mark("words", float(at[0]), float(at[1]), words=f"{n * step:+g}"))
+        marks.append(
+            Mark("words", float(at[0]), float(at[1]), words=f"{n * step:+g}" if n else "0")
+        )
     return marks
 
 
 def _label_line(places: F64, wide: int, tall: int) -> F64:
     """The nearest places of the falling diagonal: where height lines get their figures."""
-    along = np.clip((places[:, 0] / wide + places[:, 1] / tall) / 2, 0.04, 0.92)
+    along = np.clip((places[:, 0] / wide + places[:, 1] / tall) / 2, 0.12, 0.92)
     return np.stack([along * wide, along * tall], 1)
 
 
