@@ -172,7 +172,7 @@ def test_full_stars_leave_no_deep_rings_where_a_softer_rigs_continuum_comes_off(
         )
         assert np.abs(after[2:]).max() < 0.06 * np.abs(before[2:]).max()
         if core.pixels < 9:  # a star as many fields hold; the others outshine all but the brightest
-            assert np.abs(after[2:]).max() < 2.2 * sigma
+            assert np.abs(after).max() < 1.5 * sigma
         assert np.abs(after[:2]).max() < 0.002 * np.abs(before[:2]).max()  # the core is bridged
 
 

@@ -18,7 +18,7 @@ from ..numerics.smoothing import fill
 
 _WIDEST_PX: Final = 90
 _WINGS: Final = 4.0  # star widths beyond the core that are looked at, at least
-_HIDDEN: Final = 2.0  # star widths about a core in which its flank outshines all else
+_HIDDEN: Final = 2.8  # star widths about a core in which its flank outshines all else
 _FAR: Final = 6  # rings beyond, whose level is the ground
 _STARLIGHT: Final = 1.0
 """Share of the light taken off at a radius that a ring may hold: what is more is nebula."""
@@ -26,6 +26,7 @@ _LOST: Final = 1.5  # noise of a pixel under which a star's light is lost
 _SURE: Final = (
     8.0  # times what nebula is rough by, that starlight must be to be believed ring by ring
 )
+_ROUNDS: Final = 3
 _ALIKE: Final = 0.12  # of the logarithm of the radius, within which a star's light is left alike
 _UNEVEN: Final = 0.1  # of the starlight itself, that rings differ by
 _FEWEST: Final = 4  # pixels of a ring that tell its level
@@ -55,13 +56,26 @@ def take_rings_off(made: F32, light: F32, cores: Sequence[Core], width: float) -
         ground = fill(part, near)
         left = _profile(part - ground, radius)
         rough = float(np.std(part[(radius > reach) & (radius <= reach + _FAR)]))
-        off = _share(left, star, rough) * star
+        share = _share(left, star, rough)
         sure = star**2 / (star**2 + (_SURE * rough) ** 2 + 1e-30)
-        off += sure * np.clip(left - off, -np.abs(star), np.abs(star))
-        off[np.arange(len(off)) > reach] = 0.0
-        made[box] -= np.interp(radius, np.arange(len(off)), off, right=0.0).astype(np.float32)
+        bright = np.maximum(star, 1e-30)
+        at = _radii(radius, len(share))
+        steep = np.exp(np.interp(radius, at, np.log(bright))) * (radius <= reach)
+        made[box] -= (np.interp(radius, at, share) * steep).astype(np.float32)
+        for _ in range(_ROUNDS):  # a ring is a pixel wide, in which a flank falls by half
+            more = sure * _profile(made[box] - ground, radius) / bright
+            more = np.clip(more, -_STARLIGHT, _STARLIGHT)
+            made[box] -= (np.interp(radius, at, more) * steep).astype(np.float32)
         hidden = radius <= core.radius + _HIDDEN * width
         made[box] = fill(made[box], hidden)
+
+
+def _radii(radius: F64, rings: int) -> F64:
+    """Where the pixels of each ring lie in the mean: near the middle they are few."""
+    ring = np.rint(radius).astype(int).ravel()
+    count = np.bincount(ring, minlength=rings)[:rings]
+    total = np.bincount(ring, radius.ravel(), minlength=rings)[:rings]
+    return np.asarray(np.where(count > 0, total / np.maximum(count, 1), np.arange(rings)))
 
 
 def _share(left: F64, star: F64, rough: float) -> F64:
