@@ -192,7 +192,7 @@ def sheet_of(plane: F32, clear: Mask, blocks: list[tuple[int, int]], scales: int
     for y, x in some:
         at = np.ix_(_mirrored(y + step, plane.shape[0]), _mirrored(x + step, plane.shape[1]))
         values.append(plane[at])
-        seen.append(clear[at])
+        seen.append(clear[at] & np.isfinite(values[-1]))
     use = np.concatenate(seen)
     inner = np.zeros((len(step), len(step)), np.bool_)
     inner[margin : margin + _BLOCK, margin : margin + _BLOCK] = True

@@ -16,17 +16,18 @@ from scipy.optimize import least_squares
 
 from ..measure.noise import TO_LARGE, Sheet, quiet_blocks, sheet_of
 from ..measure.profiles import F64
-from ..measure.run import bright_mask
+from ..measure.stars import star_mask
 from ..model.measures import Noise
-from ..model.planes import Mask, Picture
+from ..model.planes import Picture
+from ..numerics.bands import row_bands
 from ..numerics.robust import clipped_sigma
-from ..numerics.smoothing import fill
 from ..numerics.starlet import WHITE, details
 from .scale import BIN, FluxScale, KnownStars
 
 METHOD: Final = "pairs"
 _SHARE: Final = 0.5  # of the blocks, the darker, on which stacks are compared
 _SCALE: Final = 2
+_ROWS: Final = 512
 _FEWEST: Final = 4000  # pixels that two stacks must see in common
 _ERROR: Final = 0.02  # of a difference's noise, as a share
 _TRUSTED: Final = {"half-stacks": 0.03, "null": 0.06, "power-law": 0.05, "kappa": 0.2}
@@ -50,14 +51,13 @@ def told_by_pairs(
     noise, and for those that are not ``used``.
     """
     base = pictures[reference]
-    clear = _clear(base, known[reference])
-    blocks, few = quiet_blocks(np.nan_to_num(np.asarray(base.data)), clear, _SHARE)
+    clear = ~star_mask(base.shape, known[reference].stars)
+    for y0, y1 in row_bands(base.shape[0], _ROWS):
+        clear[y0:y1] &= np.isfinite(base.data[y0:y1])
+    blocks, few = quiet_blocks(base.data, clear, _SHARE)
     if few:
         return list(known)
-    sheets = []
-    for picture, one, scale in zip(pictures, known, scales, strict=True):
-        plane = np.asarray(picture.data, np.float32) / np.float32(scale.scale)
-        sheets.append(sheet_of(plane, _clear(picture, one), blocks, _SCALE))
+    sheets = [_sheet(p, k, s, blocks) for p, k, s in zip(pictures, known, scales, strict=True)]
     found: dict[tuple[int, int], float] = {}
     fine = np.array([k.noise.sigma_px / s.scale for k, s in zip(known, scales, strict=True)])
     for a, b in combinations(used, 2):
@@ -77,11 +77,12 @@ def told_by_pairs(
     ]
 
 
-def _clear(picture: Picture, known: KnownStars) -> Mask:
-    plane = np.asarray(picture.data)
-    finite = np.isfinite(plane)
-    stars = bright_mask(fill(plane, ~finite), known.stars, picture.header.saturation)
-    return np.asarray(finite & ~stars)
+def _sheet(
+    picture: Picture, known: KnownStars, scale: FluxScale, blocks: list[tuple[int, int]]
+) -> Sheet:
+    """The blocks of a stack at the reference's flux; only they are read."""
+    found = sheet_of(picture.data, ~star_mask(picture.shape, known.stars), blocks, _SCALE)
+    return replace(found, plane=found.plane / np.float32(scale.scale))
 
 
 def _with_noise(known: KnownStars, sigma: float) -> KnownStars:
