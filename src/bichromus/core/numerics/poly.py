@@ -27,14 +27,16 @@ class Poly:
         """Values at pixel positions."""
         return _design(self.degree, *_scaled(x, y, self.shape)) @ np.array(self.terms)
 
-    def rows(self, y0: int, y1: int) -> F32:
-        """A band of the surface (y1 - y0, W)."""
-        u, _ = _scaled(np.arange(self.shape[1], dtype=float), np.zeros(1), self.shape)
-        _, v = _scaled(np.zeros(1), np.arange(y0, y1, dtype=float), self.shape)
-        out = np.zeros((y1 - y0, self.shape[1]))
+    def rows(self, y0: int, y1: int, width: int | None = None) -> F32:
+        """A band of the surface (y1 - y0, W), or as ``width`` goes on beyond its frame."""
+        columns = np.arange(self.shape[1] if width is None else width, dtype=float)
+        u, v = _scaled(columns, np.arange(y0, y1, dtype=float), self.shape)
+        order = np.arange(self.degree + 1)
+        terms = np.zeros((len(order), len(order)))
         for term, (a, b) in zip(self.terms, _powers(self.degree), strict=True):
-            out += term * np.outer(v**b, u**a)
-        return out.astype(np.float32)
+            terms[b, a] = term
+        along = terms @ u ** order[:, None]
+        return np.asarray(v[:, None] ** order @ along, np.float32)
 
     def peak_to_peak(self) -> float:
         """Largest less smallest value over the frame."""

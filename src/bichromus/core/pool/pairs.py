@@ -27,6 +27,7 @@ from .scale import BIN, FluxScale, KnownStars
 METHOD: Final = "pairs"
 _SHARE: Final = 0.5  # of the blocks, the darker, on which stacks are compared
 _SCALE: Final = 2
+_BLOCKS: Final = 200  # that tell a noise to half a percent
 _ROWS: Final = 512
 _FEWEST: Final = 4000  # pixels that two stacks must see in common
 _ERROR: Final = 0.02  # of a difference's noise, as a share
@@ -57,7 +58,8 @@ def told_by_pairs(
     blocks, few = quiet_blocks(base.data, clear, _SHARE)
     if few:
         return list(known)
-    sheets = [_sheet(p, k, s, blocks) for p, k, s in zip(pictures, known, scales, strict=True)]
+    some = blocks[:: -(-len(blocks) // _BLOCKS)]
+    sheets = [_sheet(p, k, s, some) for p, k, s in zip(pictures, known, scales, strict=True)]
     found: dict[tuple[int, int], float] = {}
     fine = np.array([k.noise.sigma_px / s.scale for k, s in zip(known, scales, strict=True)])
     for a, b in combinations(used, 2):

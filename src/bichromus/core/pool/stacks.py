@@ -25,7 +25,8 @@ from .scale import FluxScale, KnownStars, difference_surface, flux_scale, measur
 from .whole import REACH
 
 _FULL: Final = 0.92  # of the top value: a core from here on is no measure of light
-_BAND_BYTES: Final = 120_000_000
+_TILE_COLUMNS, _TILE_BYTES = 512, 3_000_000
+"""Stacks are combined in tiles so wide, of so many bytes: what a processor keeps at hand."""
 USELESS: Final = 0.015
 _STEEPEST: Final = 1.5
 
@@ -207,7 +208,8 @@ def _bands(
     that were.
     """
     shape = pictures[0].shape
-    rows = int(np.clip(_BAND_BYTES // (len(pictures) * shape[1] * 4 * 4), 8, 256))
+    columns = min(shape[1], _TILE_COLUMNS)
+    rows = int(np.clip(_TILE_BYTES // (len(pictures) * columns * 4), 32, 256))
     noise = np.array([k.noise.sigma_px / s.scale for k, s in zip(known, scales, strict=True)])
     steepness = _steepness(known)
     out, gone = np.empty(shape, np.float32), np.empty(shape, np.uint8)
@@ -215,16 +217,24 @@ def _bands(
 
     def work(band: tuple[int, int]) -> tuple[int, int, F32, Mask, Mask]:
         y0, y1 = max(band[0] - REACH, 0), min(band[1] + REACH, shape[0])
-        values = np.stack(
-            [p.data[y0:y1] / np.float32(s.scale) for p, s in zip(pictures, scales, strict=True)]
-        )
-        _leave_out_full(values, pictures, y0, y1)
+        values = np.empty((len(pictures), y1 - y0, shape[1]), np.float32)
+        for row, picture, scale in zip(values, pictures, scales, strict=True):
+            np.divide(picture.data[y0:y1], np.float32(scale.scale), out=row)
+        if any(p.header.saturation is not None for p in pictures):
+            _leave_out_full(values, pictures, y0, y1)
         for n, surface in enumerate(surfaces):
             if surface is not None:
-                values[n] -= _rows(surface, y0, y1, shape)
-        plane, away, here = combine_mapped(values.astype(np.float32), noise, weights, steepness)
+                values[n] -= surface.rows(y0, y1, shape[1])
         own = slice(band[0] - y0, band[1] - y0)
-        return (*band, plane[own], away[:, own], here[:, own])
+        parts = []
+        for left, right in row_bands(shape[1], columns):  # small enough for the processor's cache
+            x0, x1 = max(left - REACH, 0), min(right + REACH, shape[1])
+            tile = np.ascontiguousarray(values[:, :, x0:x1], np.float32)
+            inner = (..., own, slice(left - x0, right - x0))
+            made = combine_mapped(tile, noise, weights, steepness)
+            parts.append([part[inner] for part in made])
+        plane, away, here = (np.concatenate(p, axis=-1) for p in zip(*parts, strict=True))
+        return (*band, plane, away, here)
 
     for y0, y1, plane, away, here in ordered_parallel(work, row_bands(shape[0], rows), 2, ahead=1):
         progress.step(y1 / shape[0], "pooling")
@@ -267,22 +277,6 @@ def _full(picture: Picture, y0: int, y1: int) -> Mask:
     if hot.any():
         hot = cv2.dilate(hot.astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
     return np.asarray(hot[y0 - first : y1 - first])
-
-
-def _rows(surface: Poly, y0: int, y1: int, shape: tuple[int, int]) -> F32:
-    """Rows of a surface that was fitted to whole bins, over the whole frame."""
-    y, x = np.mgrid[y0:y1, 0 : shape[1] : 8].astype(float)
-    coarse = surface.at(x.ravel(), y.ravel()).reshape(x.shape)
-    columns = np.arange(shape[1]) / 8
-    left = (
-        np.minimum(columns.astype(int), coarse.shape[1] - 2)
-        if coarse.shape[1] > 1
-        else np.zeros(shape[1], int)
-    )
-    if coarse.shape[1] < 2:
-        return np.repeat(coarse, shape[1], 1).astype(np.float32)
-    part = columns - left
-    return (coarse[:, left] * (1 - part) + coarse[:, left + 1] * part).astype(np.float32)
 
 
 def pooled_header(pictures: Sequence[Picture], made: Pool) -> Picture:
