@@ -4,7 +4,10 @@ touched, a sentence says what it is, and there is a way out.
 
 from __future__ import annotations
 
+import errno
 import io
+import os
+import shutil
 import sqlite3
 from pathlib import Path
 
@@ -13,7 +16,7 @@ import platformdirs
 import pytest
 from test_prepared import made
 
-from bichromus.core.model.errors import ProjectError
+from bichromus.core.model.errors import ProjectError, WriteFailed
 from bichromus.workspace.channels.cache import load_prepared
 from bichromus.workspace.library.settings import Settings
 from bichromus.workspace.project.cache import bound_cache, clear_cache
@@ -144,6 +147,78 @@ def test_a_full_or_read_only_disk_is_no_damage(tmp_path: Path, code: int, words:
     said = store_fault(error, tmp_path / "project.db").sentence()
     assert words in said
     assert ("damaged" in said) == (code == sqlite3.SQLITE_CORRUPT)
+
+
+def _named(name: str) -> Command:
+    return Command("name", lambda s: s.model_copy(update={"name": name}))
+
+
+@pytest.mark.parametrize("code", [errno.EROFS, errno.EACCES])
+def test_a_project_that_may_not_be_written_to_opens_for_reading(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, code: int
+) -> None:
+    folder = tmp_path / "p.bichromus"
+    document = Document(folder, "x")
+    document.do(_named("from a friend"))
+    document.close()
+    before = {p: p.read_bytes() for p in folder.rglob("*") if p.is_file()}
+    opened = os.open
+
+    def refused(path: object, flags: int, mode: int = 0o777, **more: int | None) -> int:
+        if str(path).endswith("lock"):
+            raise OSError(code, os.strerror(code))
+        return opened(path, flags, mode, **more)  # type: ignore[call-overload]
+
+    monkeypatch.setattr(os, "open", refused)
+    document = Document(folder)
+    monkeypatch.undo()
+    assert document.state.name == "from a friend"
+    for gesture in (lambda: document.do(_named("mine")), document.undo):
+        with pytest.raises(ProjectError, match="can only be read"):
+            gesture()
+    document.save_to(tmp_path / "mine.bichromus")
+    document.close()
+    assert {p: p.read_bytes() for p in folder.rglob("*") if p.is_file()} == before
+    mine = Document(tmp_path / "mine.bichromus")
+    mine.do(_named("mine"))
+    assert (mine.undo(), mine.state.name) == ("name", "from a friend")
+    mine.close()
+
+
+@pytest.mark.parametrize("how", ["moved", "deleted", "another in its place"])
+def test_a_folder_that_goes_while_open_is_noticed_and_can_be_saved_elsewhere(
+    tmp_path: Path, how: str
+) -> None:
+    folder = tmp_path / "p.bichromus"
+    document = Document(folder, "x")
+    document.do(_named("before"))
+    made(document.store.cache, "a" * 24)
+    if how == "deleted":
+        shutil.rmtree(folder)
+    else:
+        folder.rename(tmp_path / "away.bichromus")
+    if how == "another in its place":
+        Document(folder, "other").close()
+    with pytest.raises(ProjectError, match="no longer where it was"):
+        document.do(_named("after"))
+    assert document.state.name == "before"
+    if how != "another in its place":  # nothing grows where it lay
+        with pytest.raises(WriteFailed):
+            made(document.store.cache, "b" * 24)
+        assert not folder.exists()
+    document.save_to(tmp_path / "new.bichromus")
+    with pytest.raises(ProjectError, match="something of that name"):
+        document.save_to(tmp_path / "new.bichromus")
+    document.close()
+    new = Document(tmp_path / "new.bichromus")
+    assert new.state.name == "before"
+    new.do(_named("after"))
+    assert (new.undo(), new.state.name) == ("name", "before")
+    new.close()
+    if how == "moved":  # put back, or opened where it is, it goes on as if nothing had been
+        again = Document(tmp_path / "away.bichromus")
+        assert load_prepared(again.store.cache, "a" * 24) is not None
+        again.close()
 
 
 @pytest.mark.parametrize(

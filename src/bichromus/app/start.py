@@ -77,6 +77,11 @@ class Application(QObject):
         window.show()
         if old is not None:
             old.close()
+        if session.document.store.read_only:
+            window.status_bar.say(
+                "This project can only be read. To change it, save it elsewhere (menu at its name).",
+                15_000,
+            )
         if self._faults:
             window.show_errors(self._faults)
             self._faults = []

@@ -89,6 +89,13 @@ def _projects(window: Window) -> list[Command]:
         Command("demo", "Open the demo nebula", "", partial(want, "demo nebula"), "project"),
         Command("galaxy", "Open the demo galaxy", "", partial(want, "demo galaxy"), "project"),
         Command("rename", "Rename the project", "F2", window.head.rename, "project"),
+        Command(
+            "save-elsewhere",
+            "Save the project elsewhere",
+            "",
+            window.head.save_elsewhere,
+            "project copy folder",
+        ),
         Command("escape", "Put a sheet away, cancel a job", "Esc", window.escape),
         Command("close", "Close the window", "Ctrl+W", window.close, "quit"),
     ]

@@ -8,10 +8,20 @@ from pathlib import Path
 from typing import Protocol
 
 from PyQt6.QtCore import Qt
-from PyQt6.QtWidgets import QHBoxLayout, QInputDialog, QMenu, QPushButton, QVBoxLayout, QWidget
+from PyQt6.QtWidgets import (
+    QFileDialog,
+    QHBoxLayout,
+    QInputDialog,
+    QMenu,
+    QPushButton,
+    QVBoxLayout,
+    QWidget,
+)
 
+from ...core.files.names import safe_name
 from ...workspace.library.settings import Settings
 from ...workspace.project.state import ProjectState
+from ...workspace.project.store import SUFFIX
 from ...workspace.session import Session
 from ..widgets.fold import button, label
 from .light import toggle_red
@@ -90,7 +100,8 @@ class Head(QWidget):
         target = next((s.object_name for s in state.sources if s.object_name), "")
         shown = self.name.fontMetrics().elidedText(state.name, Qt.TextElideMode.ElideRight, 215)
         self.name.setText(f"{shown}  ▾")
-        self.under.setText(" · ".join(p for p in (target, stations) if p))
+        only = "can only be read" if self._owner.session.document.store.read_only else ""
+        self.under.setText(" · ".join(p for p in (target, stations, only) if p))
 
     def menu(self) -> QMenu:
         """The projects' menu, as it is now."""
@@ -99,6 +110,7 @@ class Head(QWidget):
         rows: list[tuple[str, Callable[[], object]]] = [
             ("Open stacks…   Ctrl+O", owner.choose_files),
             ("Rename the project…", self.rename),
+            ("Save the project elsewhere…", self.save_elsewhere),
         ]
         for words, run in rows:
             self._add(menu, words, run)
@@ -126,6 +138,25 @@ class Head(QWidget):
     def open_menu(self) -> None:
         """Show the menu under its button."""
         self.menu().popup(self.mapToGlobal(self.name.geometry().bottomLeft()))
+
+    def save_elsewhere(self) -> None:
+        """Ask where, save the project there, and go on with that one."""
+        session = self._owner.session
+        name = safe_name(f"{session.state.name} copy", "project copy")
+        suggested = session.document.folder.with_name(name + SUFFIX)
+        if not suggested.parent.is_dir():
+            suggested = Path.home() / suggested.name
+        path, _ = QFileDialog.getSaveFileName(
+            self, "Save the project elsewhere", str(suggested), f"Projects (*{SUFFIX})"
+        )
+        if path:
+            self._owner.guarded(lambda: self.saved_to(Path(path)))
+
+    def saved_to(self, folder: Path) -> None:
+        """Save the project in another folder, and open it there. Raises InputError."""
+        folder = folder if folder.suffix == SUFFIX else folder.with_name(folder.name + SUFFIX)
+        self._owner.session.document.save_to(folder)
+        self._want(folder)
 
     def rename(self) -> None:
         """Ask for another name."""

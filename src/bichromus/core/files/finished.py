@@ -10,12 +10,13 @@ from typing import Final
 
 import numpy as np
 from numpy.typing import NDArray
-from PIL import Image, ImageCms, ImageOps, UnidentifiedImageError
+from PIL import Image, ImageCms, ImageOps
 
 from ..model.errors import InputError, UnreadableFile, UnsupportedData
 from ..model.planes import F32, Picture
 from ..numerics.robust import MAD_TO_SIGMA
 from ..numerics.smoothing import fill
+from .foreign import FOREIGN
 from .read import read_picture
 
 RGB8 = NDArray[np.uint8]
@@ -77,13 +78,7 @@ def _by_pillow(path: Path) -> FinishedPicture | None:
                 return FinishedPicture(np.asarray(_as_srgb(turned), np.uint8), path)
     except InputError:
         raise
-    except (
-        OSError,
-        ValueError,
-        SyntaxError,
-        UnidentifiedImageError,
-        Image.DecompressionBombError,
-    ) as error:
+    except FOREIGN as error:
         raise UnreadableFile(
             "This picture cannot be read",
             why="it is cut short or damaged",

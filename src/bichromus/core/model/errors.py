@@ -16,6 +16,7 @@ do. Printed as one line: ``WHAT (FILE): WHY. WHAT TO DO``.
         OutputRefused       the output exists, is an input, or its folder is missing
         WriteFailed         full disk, no permission
         ProjectError        a project that is open elsewhere, damaged or from a newer version
+          ProjectClosed     closed meanwhile
 
 ``Cancelled`` stands outside: it derives from BaseException so that no ``except Exception`` swallows
 it.
@@ -86,6 +87,10 @@ class WriteFailed(InputError):
 
 class ProjectError(InputError):
     """A project that cannot be opened."""
+
+
+class ProjectClosed(ProjectError):
+    """A project that was closed meanwhile."""
 
 
 class Cancelled(BaseException):

@@ -108,7 +108,8 @@ def save_prepared(cache: Path, key: str, draft: Draft) -> Prepared:
     partial = cache / f".{key}.{os.getpid()}.partial"
     shutil.rmtree(partial, ignore_errors=True)
     try:
-        partial.mkdir(parents=True)
+        cache.mkdir(exist_ok=True)  # where the project is gone no other is made in its place
+        partial.mkdir()
         _write(partial, draft)
         shutil.rmtree(cache / key, ignore_errors=True)
         os.replace(partial, cache / key)

@@ -165,7 +165,8 @@ def remembered_continuum(
 def _save(path: Path, values: dict[str, Any]) -> None:
     """Whole or not at all; a full disk costs only the memory of it."""
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
+        path.parent.parent.mkdir(exist_ok=True)
+        path.parent.mkdir(exist_ok=True)
         partial = path.with_name(f".{path.name}.partial.npz")
         np.savez(partial, **values)
         partial.replace(path)

@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from ...core.advise.base import Advice
-from ...core.model.errors import BichromusError, InputError, ProjectError
+from ...core.model.errors import BichromusError, InputError, ProjectClosed
 from ..work.jobs import Jobs
 from ..work.latest import Latest
 from .document import Change, Command, Document
@@ -35,7 +35,7 @@ class ProjectContext:
         """
         try:
             self.document.do(command, ends)
-        except ProjectError:
+        except ProjectClosed:
             return False  # closed meanwhile: nobody is there to be told
         except InputError as error:
             self.report([error])

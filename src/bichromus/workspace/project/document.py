@@ -9,7 +9,7 @@ from pathlib import Path
 
 from psygnal import Signal
 
-from ...core.model.errors import InputError, ProjectError, WriteFailed
+from ...core.model.errors import InputError, ProjectClosed, ProjectError, WriteFailed
 from .journal import LogChange
 from .state import ProjectState
 from .store import Store
@@ -165,6 +165,13 @@ class Document:
         """Redo; what was redone, None when there is nothing."""
         return self._move(+1)
 
+    def save_to(self, folder: Path) -> None:
+        """Save the project, its versions and its cache in another folder. Raises ProjectError,
+        WriteFailed.
+        """
+        with self._lock:
+            self.store.copy_to(folder)
+
     def close(self) -> None:
         """Wait for the command that is being saved, then refuse all others."""
         with self._lock:
@@ -200,7 +207,21 @@ class Document:
 
     def _check_open(self) -> None:
         if self._closed:
-            raise ProjectError("This project is closed", do="Open it again", file=self.folder)
+            raise ProjectClosed("This project is closed", do="Open it again", file=self.folder)
+        if self.store.read_only:
+            raise ProjectError(
+                "This project can only be read",
+                why="its folder or its disk may not be written to",
+                do="Save it elsewhere to work on it",
+                file=self.folder,
+            )
+        if not self.store.still_there:
+            raise ProjectError(
+                "The project's folder is no longer where it was",
+                why="it was moved, renamed or deleted while it is open",
+                do="Put it back, or save the project elsewhere",
+                file=self.folder,
+            )
 
     def _settle(self, saved: ProjectState) -> None:
         """Lay what is passing over the saved state; what cannot be laid any more is dropped."""

@@ -6,8 +6,10 @@ from __future__ import annotations
 
 import contextlib
 import datetime as dt
+import errno
 import fcntl
 import os
+import shutil
 import sqlite3
 import threading
 from collections.abc import Iterator
@@ -16,6 +18,7 @@ from typing import IO, Final
 
 from pydantic import ValidationError
 
+from ...core.files.atomic import write_failed
 from ...core.model.errors import ProjectError
 from .copies import keep_copy
 from .faults import damaged, store_fault
@@ -29,19 +32,38 @@ _WITHIN: Final = ("lock", "cache", "project.db", "project.db-wal", "project.db-s
 """What is written in a project: none of it may be a link."""
 
 
+_READ_ONLY: Final = (errno.EROFS, errno.EACCES, errno.EPERM)
+
+
+def _link(source: str, target: str) -> None:
+    """The same file under another name; a copy where that cannot be. Entries are never changed."""
+    try:
+        os.link(source, target, follow_symlinks=False)
+    except OSError:
+        shutil.copy2(source, target, follow_symlinks=False)
+
+
 class Store:
-    """The history of states; every command is one row, written before the call returns."""
+    """The history of states; every command is one row, written before the call returns.
+    ``read_only``: its folder or its disk may not be written to, and no command is taken.
+    """
 
     def __init__(self, folder: Path) -> None:
         """Open the project in ``folder``, or make it. Raises ProjectError."""
         self.folder = folder.absolute()
         self._guard = threading.RLock()
+        self.read_only = False
+        self._lock: IO[str] | None = None
         try:
             self.folder.mkdir(mode=0o700, exist_ok=True)
             self._refuse_links()
             self.cache.mkdir(exist_ok=True)
             self._lock = self._take_lock()
         except OSError as error:
+            if error.errno in _READ_ONLY and (self.folder / "project.db").is_file():
+                self.read_only = True
+                self._db = self._connect_to_read()
+                return
             raise ProjectError(
                 "The project cannot be opened",
                 why=(error.strerror or str(error)).lower(),
@@ -51,7 +73,7 @@ class Store:
         try:
             self._db = self._connect()
         except BaseException:
-            self._lock.close()
+            self._unlock()
             raise
 
     @property
@@ -92,6 +114,38 @@ class Store:
         handle.write(str(os.getpid()))
         handle.flush()
         return handle
+
+    def _connect_to_read(self) -> sqlite3.Connection:
+        """A store on a disk that may not be written to. Raises ProjectError."""
+        path = self.folder / "project.db"
+        journal = self.folder / "project.db-wal"
+        ways = ["&immutable=1"]  # nothing is written beside it
+        if journal.is_file() and journal.stat().st_size:
+            ways.insert(0, "")  # what lies in the journal counts, where it can be read
+        try:
+            for more in ways:
+                where = f"{path.as_uri()}?mode=ro{more}"
+                db = sqlite3.connect(where, uri=True, check_same_thread=False)
+                try:
+                    found = db.execute("SELECT value FROM meta WHERE key='version'").fetchone()
+                except sqlite3.OperationalError:
+                    db.close()
+                    if more:
+                        raise
+                    continue
+                if found and int(found[0]) == VERSION:
+                    return db
+                db.close()
+                raise ProjectError(
+                    "This project comes from another version of the program",
+                    why="it would have to be brought up to this one, and it can only be read",
+                    do="Copy its folder to a place that you may write to",
+                    file=self.folder,
+                )
+            raise AssertionError("unreachable")
+        except (sqlite3.Error, ValueError) as error:
+            fault = error if isinstance(error, sqlite3.Error) else sqlite3.DatabaseError(str(error))
+            raise store_fault(fault, path) from error
 
     def _connect(self) -> sqlite3.Connection:
         path = self.folder / "project.db"
@@ -149,7 +203,8 @@ class Store:
                         raise damaged("its current state is missing", path)
                     return None
                 state = ProjectState.model_validate_json(row[0])
-                keep_copy(self._db, path, dt.datetime.now())
+                if not self.read_only:
+                    keep_copy(self._db, path, dt.datetime.now())
                 return state
         except ValidationError as error:
             first = error.errors()[0]
@@ -308,7 +363,47 @@ class Store:
         """Close the store, and let another window open the project."""
         with self._guard, contextlib.suppress(sqlite3.ProgrammingError):
             self._db.close()
-        self._lock.close()
+        self._unlock()
+
+    def _unlock(self) -> None:
+        if self._lock is not None:
+            self._lock.close()
+
+    @property
+    def still_there(self) -> bool:
+        """Whether the folder that was opened lies where it lay."""
+        if self._lock is None:
+            return (self.folder / "project.db").is_file()
+        try:
+            here, opened = os.stat(self.folder / "lock"), os.fstat(self._lock.fileno())
+        except OSError:
+            return False
+        return (here.st_dev, here.st_ino) == (opened.st_dev, opened.st_ino)
+
+    def copy_to(self, folder: Path) -> None:
+        """Save all of it in another folder, wherever its own went; the cache as links where the
+        disk is the same. Raises ProjectError, WriteFailed.
+        """
+        target = folder.absolute()
+        if target.exists():
+            raise ProjectError(
+                "The project cannot be saved there",
+                why="something of that name exists",
+                do="Give another name",
+                file=target,
+            )
+        try:
+            target.mkdir(mode=0o700)
+            for name in ("versions", "cache", "copies"):
+                if (self.folder / name).is_dir():
+                    shutil.copytree(self.folder / name, target / name, copy_function=_link)
+            with self._guard, contextlib.closing(sqlite3.connect(target / "project.db")) as db:
+                self._db.backup(db)
+        except (OSError, sqlite3.Error) as error:
+            shutil.rmtree(target, ignore_errors=True)
+            if isinstance(error, OSError):
+                raise write_failed(error, target) from error
+            raise store_fault(error, target / "project.db") from error
 
     @contextlib.contextmanager
     def transaction(self) -> Iterator[None]:

@@ -6,12 +6,12 @@ import struct
 from pathlib import Path
 from typing import Final
 
-import cv2
+import imagecodecs
 import numpy as np
 
 from ...model.errors import UnreadableFile
 from ...model.planes import Header
-from ..foreign import check_room
+from ..foreign import FOREIGN, check_room
 from .base import Reader
 
 _HEAD_BYTES: Final = 26
@@ -40,20 +40,17 @@ def _announced(path: Path) -> int:
 def _read(path: Path) -> tuple[np.ndarray, Header]:
     kind = _announced(path)
     try:
-        data = cv2.imdecode(np.fromfile(path, np.uint8), cv2.IMREAD_UNCHANGED)
-    except cv2.error:
-        data = None
-    if data is None:
+        stored = np.asarray(imagecodecs.png_decode(path.read_bytes()))
+    except FOREIGN as error:
         raise UnreadableFile(
             "This PNG file cannot be read",
             why="it is cut short or damaged",
             do="Copy it again from where it came",
             file=path,
-        )
-    stored = np.asarray(data)
-    if kind in _GREYS and stored.ndim == 3:
-        stored = stored[..., 0]  # grey with alpha comes as a colour picture
-    return (np.moveaxis(stored[..., 2::-1], -1, 0) if stored.ndim == 3 else stored), Header()
+        ) from error
+    if stored.ndim == 3:  # without what is see-through
+        stored = stored[..., 0] if kind in _GREYS else np.moveaxis(stored[..., :3], -1, 0)
+    return stored, Header()
 
 
 READER = Reader("png", "PNG", (".png",), _sniff, _read, order=30)

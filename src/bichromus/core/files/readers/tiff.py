@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import logging
 from pathlib import Path
 from typing import Any, Final
 
@@ -14,6 +15,8 @@ from ...model.planes import Header
 from ..foreign import check_room
 from ..headers import map_header
 from .base import Reader
+
+logging.getLogger("tifffile").setLevel(logging.CRITICAL + 1)  # what is wrong, we say
 
 _WHITE_IS_ZERO: Final = 0
 _LIGHT: Final = (1, 2, 34892)

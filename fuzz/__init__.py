@@ -1,0 +1,1 @@
+"""What hostile bytes do to every reader: ``./run fuzz`` and ``./run fuzz --corpus DIR``."""
