@@ -16,6 +16,7 @@ from pathlib import Path
 
 from .corpus import run_corpus
 from .forms import FORMS, Form
+from .kills import run_kills
 
 _BATCH = 250
 _BAD = ("wrong", "hung", "died", "spoke")
@@ -39,10 +40,13 @@ def main() -> int:
     parser.add_argument("forms", nargs="*", metavar="FORM")
     parser.add_argument("--count", type=int, default=10_000, help="mutants in all")
     parser.add_argument("--seed", type=int, default=1)
+    parser.add_argument("--kills", type=int, metavar="N", help="kill work at random moments")
     parser.add_argument("--corpus", type=Path, metavar="DIR", help="read every file of a folder")
     options = parser.parse_args()
     if options.corpus:
         return run_corpus(options.corpus)
+    if options.kills:
+        return run_kills(options.kills, options.seed)
     forms = [f for f in FORMS if not options.forms or f.name in options.forms]
     each = -(-options.count // len(forms))
     bad = 0

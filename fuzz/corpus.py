@@ -19,7 +19,7 @@ def run_corpus(folder: Path) -> int:
     bad = 0
     files = sorted(p for p in folder.rglob("*") if p.is_file())
     for path in files:
-        before = path.stat()
+        before = _state(path)
         done = subprocess.run(
             [sys.executable, "-c", _CALL, str(path)],
             capture_output=True,
@@ -31,7 +31,7 @@ def run_corpus(folder: Path) -> int:
         kind, _, words = done.stdout.strip().partition(" ")
         if done.returncode or not kind:
             kind, words = "died", f"code {done.returncode}: {done.stderr[-200:]}"
-        if path.stat()[6:9] != before[6:9]:
+        if _state(path) != before:
             kind, words = "changed", ""
         counts[kind] += 1
         if kind in ("wrong", "hung", "died", "differs", "changed"):
@@ -40,6 +40,11 @@ def run_corpus(folder: Path) -> int:
     told = ", ".join(f"{n} {k}" for k, n in sorted(counts.items()))
     print(f"{len(files)} files: {told}")
     return 1 if bad else 0
+
+
+def _state(path: Path) -> tuple[int, int]:
+    found = path.stat()
+    return found.st_size, found.st_mtime_ns
 
 
 def one(name: str) -> None:

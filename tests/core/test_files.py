@@ -4,7 +4,6 @@ sentence.
 
 from __future__ import annotations
 
-import contextlib
 import errno
 import gzip
 import io
@@ -35,7 +34,6 @@ from bichromus.core.files.fits_in import raw_rows
 from bichromus.core.files.headers import map_header
 from bichromus.core.files.names import safe_name
 from bichromus.core.files.profiles import profile_of
-from bichromus.core.files.sub_header import read_sub
 from bichromus.core.model.channel import filter_name
 from bichromus.core.model.errors import (
     InputError,
@@ -581,31 +579,3 @@ def test_an_odd_card_takes_no_other_along(tmp_path: Path) -> None:
     assert picture.header.filter == filter_name("Ha")
     assert picture.header.exposure_s == 300.0
     np.testing.assert_array_equal(picture.data, PLANE.astype(np.float32))
-
-
-@pytest.mark.parametrize(
-    "form", ["int16", "gzip", "tiff 16 deflate", "png 16 rgb", "tile-compressed"]
-)
-def test_no_mutant_ends_in_anything_but_a_picture_or_a_sentence(tmp_path: Path, form: str) -> None:
-    name, write, _ = FORMS[form]
-    path = tmp_path / name
-    write(path)
-    whole = path.read_bytes()
-    rng = np.random.default_rng(sum(form.encode()))
-    told: list[str] = []
-    for _ in range(60):
-        mutant = bytearray(whole)
-        for at in rng.integers(0, len(whole), rng.integers(1, 6)):
-            mutant[at] = rng.integers(0, 256)
-        if rng.random() < 0.3:
-            del mutant[rng.integers(0, len(mutant)) :]
-        path.write_bytes(mutant)
-        try:
-            picture = read_picture(path)
-            assert picture.data.dtype == np.float32
-        except InputError as error:
-            told.append(error.sentence())
-        with contextlib.suppress(InputError):
-            read_sub(path)
-    assert told
-    assert all("\n" not in words and str(path) in words for words in told)

@@ -7,6 +7,7 @@ import signal
 import sys
 from pathlib import Path
 from types import TracebackType
+from typing import Final
 
 from PyQt6.QtCore import QObject, QTimer
 from PyQt6.QtGui import QGuiApplication
@@ -21,6 +22,8 @@ from ..workspace.project.folders import new_project
 from ..workspace.session import Session
 from .shell.window import Window
 from .theme.look import LOOK, load_fonts
+
+_READ_MS: Final = 15_000  # a sentence that is to be read on opening
 
 
 class Application(QObject):
@@ -79,8 +82,8 @@ class Application(QObject):
             old.close()
         if session.document.store.read_only:
             window.status_bar.say(
-                "This project can only be read. To change it, save it elsewhere (menu at its name).",
-                15_000,
+                "This project can only be read: to change it, save it elsewhere (under its name).",
+                _READ_MS,
             )
         if self._faults:
             window.show_errors(self._faults)

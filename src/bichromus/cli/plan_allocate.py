@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import argparse
-import json
 from pathlib import Path
 from typing import Any
 
 from ..core.model.errors import InputError
+from ..core.model.json_text import parse_json
 from ..core.plan.allocate import Want, Window, allocate
 from .parser import add_common
 from .telling import print_json, table
@@ -31,7 +31,7 @@ def _number(row: dict[str, Any], key: str, default: float | None = None) -> floa
 def load(path: Path) -> tuple[list[Window], list[Want]]:
     """Windows and wants of a file. Raises InputError with the entry that does not fit."""
     try:
-        raw = json.loads(path.read_text("utf-8"))
+        raw = parse_json(path.read_text("utf-8"))
         windows = [
             Window(str(w["name"]), _number(w, "hours"), _number(w, "efficiency", 1.0))
             for w in raw["windows"]

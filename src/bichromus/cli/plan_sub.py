@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import argparse
-import json
 from pathlib import Path
 from typing import Any
 
 from ..core.model.channel import LINES, WAVELENGTH_NM
 from ..core.model.errors import InputError
+from ..core.model.json_text import parse_json
 from ..core.plan.exposure import Optics, advise_sub, hours_for, saturation_time, snr
 from ..core.plan.framing import Field, area, common_field, field_of, frame
 from .angles import not_negative, number, pair, positive, share
@@ -135,7 +135,7 @@ def run_sub(o: argparse.Namespace) -> None:
 
 def _rigs(path: Path) -> list[Field]:
     try:
-        rows = json.loads(path.read_text("utf-8"))["rigs"]
+        rows = parse_json(path.read_text("utf-8"))["rigs"]
         fields = []
         for row in rows:
             focal, (w, h) = float(row["focal_mm"]), (float(v) for v in row["sensor_mm"])

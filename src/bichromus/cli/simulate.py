@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 from dataclasses import fields
 from pathlib import Path
 from typing import Any
@@ -14,6 +13,7 @@ from ..core.extract import load_response
 from ..core.files import write_fits
 from ..core.files.atomic import check_output
 from ..core.model.errors import InputError, UnknownName
+from ..core.model.json_text import parse_json
 from ..core.model.rig import FILTERS, RIGS, SITES, Rig
 from ..core.simulate.camera import Sky
 from ..core.simulate.demo import simulate_stack, stack_header
@@ -63,7 +63,7 @@ def _rig(text: str) -> Rig:
     if not text.endswith(".json"):
         raise UnknownName(f"No rig is called {text!r}", do=f"Use {', '.join(RIGS)} or a JSON file")
     try:
-        raw = json.loads(Path(text).read_text("utf-8"))
+        raw = parse_json(Path(text).read_text("utf-8"))
         if not isinstance(raw, dict):
             raise TypeError("not an object")
         rig = Rig(**raw)

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import os
 import stat
+import warnings
 from math import prod
 from pathlib import Path
 from typing import Any, Final
 
 from ..model.errors import UnreadableFile, UnsupportedData
 
+# what a library finds odd in a file it says to nobody: we say what matters
+warnings.filterwarnings("ignore", module=r"(astropy|tifffile|PIL)\.")
 FOREIGN: Final = Exception
 """What a library may raise on bytes that are not what they say: anything at all."""
 _COPIES: Final = 2.0

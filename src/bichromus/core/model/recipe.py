@@ -10,6 +10,7 @@ from typing import Annotated, Any, Final, Literal
 from pydantic import Field, ValidationError
 
 from .errors import InputError, UnreadableFile
+from .json_text import parse_json
 from .mask import Frozen
 from .settings import BlendSettings
 
@@ -172,7 +173,7 @@ def load_recipe(path: Path) -> Recipe:
     field that does not fit.
     """
     try:
-        raw = json.loads(path.read_text("utf-8"))
+        raw = parse_json(path.read_text("utf-8"))
     except (OSError, UnicodeDecodeError, ValueError) as error:
         why = getattr(error, "strerror", None) or "it is not JSON"
         raise UnreadableFile(

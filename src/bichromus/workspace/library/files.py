@@ -10,6 +10,7 @@ from pydantic import ValidationError
 
 from ...core.files.atomic import write_text
 from ...core.model.errors import InputError
+from ...core.model.json_text import parse_json
 from .things import PlanState
 
 _THINGS: Final = ("sites", "rigs", "filters", "targets")
@@ -28,7 +29,7 @@ def save_things(plan: PlanState, path: Path, overwrite: bool = False) -> None:
 def read_things(path: Path) -> PlanState:
     """The things of a file, in a plan that holds nothing else. Raises InputError."""
     try:
-        raw = json.loads(path.read_text("utf-8"))
+        raw = parse_json(path.read_text("utf-8"))
         if not isinstance(raw, dict) or raw.get("format") != "bichromus-things":
             raise ValueError("it is not a file of things")
         return PlanState.model_validate({k: raw.get(k, ()) for k in _THINGS})

@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import re
 import shutil
-import zipfile
-import zlib
 from collections.abc import Collection
 from pathlib import Path
 from typing import Final
@@ -14,18 +12,8 @@ MATCHES: Final = "matches"
 """Star lists and registrations: small, and slow to make again."""
 
 
-DAMAGED: Final = (
-    OSError,
-    ValueError,
-    KeyError,
-    TypeError,
-    IndexError,
-    EOFError,
-    RecursionError,
-    zipfile.BadZipFile,
-    zlib.error,
-)
-"""What reading an entry may raise that is not whole: it is then made anew."""
+DAMAGED: Final = (Exception,)
+"""What reading an entry may raise that is not whole, which is then made anew: anything at all."""
 _OURS: Final = re.compile(r"[0-9a-f]{24}|\.[0-9a-f]{24}\.\d+\.partial")
 """Names of entries: nothing else is ever deleted."""
 

@@ -9,7 +9,6 @@ from typing import Final
 from ...core.model.errors import ProjectError
 from .copies import newest_copy
 
-_DAMAGED: Final = (sqlite3.SQLITE_CORRUPT, sqlite3.SQLITE_NOTADB)
 _PRIMARY: Final = 0xFF  # the lower byte of an extended code is the code itself
 
 
@@ -46,7 +45,7 @@ def store_fault(error: sqlite3.Error, path: Path) -> ProjectError:
             do="Close that program first",
             file=path,
         )
-    return damaged(str(error) if kind in _DAMAGED else f"{error}", path)
+    return damaged((str(error).splitlines() or ["unreadable"])[0].split(" - ")[0], path)
 
 
 def damaged(why: str, path: Path) -> ProjectError:

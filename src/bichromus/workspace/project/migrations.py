@@ -7,6 +7,7 @@ import sqlite3
 from pathlib import Path
 from typing import Any, Final
 
+from ...core.model.json_text import parse_json
 from ...core.model.log_columns import COLUMNS, NOTED, READ
 from ...core.model.recipe import settings_from_version_1
 
@@ -90,7 +91,7 @@ def _to_2(db: sqlite3.Connection) -> None:
         "SELECT seq, state FROM history JOIN meta ON key = 'cursor' AND seq = value"
     ).fetchone()
     if goals:
-        state: dict[str, Any] = json.loads(row[1]) if row else {}
+        state: dict[str, Any] = parse_json(row[1]) if row else {}
         plan = state.setdefault("plan", {})
         plan["goals"] = {**plan.get("goals", {}), **goals}
         plan["goal_mode"] = "typed"
@@ -109,7 +110,7 @@ def _to_3(db: sqlite3.Connection) -> None:
     word any more.
     """
     for seq, text in db.execute("SELECT seq, state FROM history").fetchall():
-        state: dict[str, Any] = json.loads(text)
+        state: dict[str, Any] = parse_json(text)
         if "pooled" in state:
             del state["pooled"]
             db.execute("UPDATE history SET state = ? WHERE seq = ?", (json.dumps(state), seq))
@@ -133,7 +134,7 @@ _PREPARATION: Final = {
 def _to_4(db: sqlite3.Connection) -> None:
     """The state is nested by concern: preparation, blend, publish, plan, log."""
     for seq, text in db.execute("SELECT seq, state FROM history").fetchall():
-        old: dict[str, Any] = json.loads(text)
+        old: dict[str, Any] = parse_json(text)
         new: dict[str, Any] = {}
         new.update({k: old[k] for k in ("kind", "name", "publish", "plan") if k in old})
         new["preparation"] = {now: old[was] for was, now in _PREPARATION.items() if was in old}
@@ -148,7 +149,7 @@ def _to_4(db: sqlite3.Connection) -> None:
 def _to_5(db: sqlite3.Connection) -> None:
     """The blend takes stars off, and shares green by loudness: an older picture stays as it was."""
     for seq, text in db.execute("SELECT seq, state FROM history").fetchall():
-        state: dict[str, Any] = json.loads(text)
+        state: dict[str, Any] = parse_json(text)
         if "blend" in state:
             state["blend"] = settings_from_version_1(state["blend"])
             db.execute("UPDATE history SET state = ? WHERE seq = ?", (json.dumps(state), seq))
@@ -157,7 +158,7 @@ def _to_5(db: sqlite3.Connection) -> None:
 def _to_7(db: sqlite3.Connection) -> None:
     """Pictures are written in several sizes at once."""
     for seq, text in db.execute("SELECT seq, state FROM history").fetchall():
-        state: dict[str, Any] = json.loads(text)
+        state: dict[str, Any] = parse_json(text)
         if "longest" in state.get("publish", {}):
             state["publish"]["sizes"] = [state["publish"].pop("longest") or 0]
             db.execute("UPDATE history SET state = ? WHERE seq = ?", (json.dumps(state), seq))

@@ -182,6 +182,9 @@ class Store:
         except sqlite3.DatabaseError as error:
             db.close()
             raise store_fault(error, path) from error
+        except ValueError as error:  # words in it are no text
+            db.close()
+            raise damaged("it holds what is no text", path) from error
         except BaseException:
             db.close()
             raise

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import logging
 from pathlib import Path
 from typing import Any, Final
@@ -11,6 +10,7 @@ import numpy as np
 import tifffile
 
 from ...model.errors import InputError, UnreadableFile, UnsupportedData
+from ...model.json_text import parse_json
 from ...model.planes import Header
 from ..foreign import check_room
 from ..headers import map_header
@@ -96,7 +96,7 @@ def _upright(data: np.ndarray, page: Any) -> np.ndarray:
 
 def _described(description: str) -> Header:
     try:
-        cards: Any = json.loads(description)
+        cards: Any = parse_json(description)
     except ValueError:
         return Header()
     if not isinstance(cards, dict):
