@@ -120,7 +120,7 @@ def main() -> int:
         channels.show_origin(origin)
         channels.chain.toggle("gradient")
         channels.next_view()
-        shot("channels-sky")
+        shot("channels-heights")
         channels.show_origin("pool@O3")
         window.session.do(commands.set_split(("O3",), True))
         wait(
@@ -136,6 +136,10 @@ def main() -> int:
         channels.inspector.verticalScrollBar().setValue(2000)  # type: ignore[union-attr]
         shot("channels-figures")
         channels.figures.marks.click()
+        window.canvas.toggle_crops()
+        wait(lambda: len(window.canvas.crop_stars) == 5)
+        shot("channels-crops")
+        window.canvas.toggle_crops()
         window.go("plan")
         settle(2500)
         shot("plan")

@@ -56,11 +56,14 @@ def _fits(path: Path) -> None:
     write_fits(path, _plane(), header)
 
 
-def _gz(path: Path) -> None:
-    plain = path.with_name("plain.fits")
-    _fits(plain)
-    path.write_bytes(gzip.compress(plain.read_bytes(), 6, mtime=0))
-    plain.unlink()
+def _packed(make: Callable[[Path], None]) -> Callable[[Path], None]:
+    def make_packed(path: Path) -> None:
+        plain = path.with_name("plain.fits")
+        make(plain)
+        path.write_bytes(gzip.compress(plain.read_bytes(), 6, mtime=0))
+        plain.unlink()
+
+    return make_packed
 
 
 def _sub_file(path: Path) -> None:
@@ -69,13 +72,6 @@ def _sub_file(path: Path) -> None:
     cards = {"DATE-OBS": "2025-01-21T21:14:08", "EXPTIME": 300.0, "FILTER": "H", "OBJECT": "Field"}
     header = fits.Header(list({**cards, "OBSERVER": "Ridge", "GAIN": 100}.items()))
     fits.writeto(path, (_plane() * 60000).astype(np.uint16), header, overwrite=True)
-
-
-def _packed_sub(path: Path) -> None:
-    plain = path.with_name("plain.fits")
-    _sub_file(plain)
-    path.write_bytes(gzip.compress(plain.read_bytes(), 6, mtime=0))
-    plain.unlink()
 
 
 def _compressed(path: Path) -> None:
@@ -195,7 +191,7 @@ _MANIFEST = json.dumps({"kind": "bichromus-contribution", "station": "Ridge"})
 
 FORMS: tuple[Form, ...] = (
     Form("FITS", "a.fits", _fits, read_picture),
-    Form("FITS, packed", "a.fits.gz", _gz, read_picture),
+    Form("FITS, packed", "a.fits.gz", _packed(_fits), read_picture),
     Form("FITS, compressed", "c.fits", _compressed, read_picture),
     Form("TIFF", "a.tiff", _tiff, read_picture),
     Form("PNG", "a.png", _png, read_picture),
@@ -203,7 +199,7 @@ FORMS: tuple[Form, ...] = (
     Form("JPEG, finished", "f.jpg", _as_picture, read_finished),
     Form("TIFF, finished", "f.tiff", _tiff, read_finished),
     Form("sub", "s.fits", _sub_file, _sub),
-    Form("sub, packed", "s.fits.gz", _packed_sub, _sub),
+    Form("sub, packed", "s.fits.gz", _packed(_sub_file), _sub),
     Form("recipe", "recipe.json", _recipe, load_recipe),
     Form("things", "things.json", _things, read_things),
     Form("manifest", "contribution.json", _text(_MANIFEST), lambda p: read_contribution(p.parent)),

@@ -48,7 +48,6 @@ class Scene:
     make: Callable[[Path], None]
     call: Callable[[Path], list[str]]
     check: Callable[[Path, str], None]
-    outputs: tuple[str, ...] = ()
 
 
 def run_kills(count: int, seed: int) -> int:
@@ -87,10 +86,11 @@ def _lasts(scene: Scene, base: Path, there: Path) -> float:
     if scene.name == "gestures":
         return 3.0
     done = subprocess.run(scene.call(there), capture_output=True, text=True, check=False)
+    lasts = time.perf_counter() - begun
     if done.returncode:
         raise SystemExit(f"{scene.name} does not run: {done.stderr}")
     scene.check(there, done.stdout)
-    return time.perf_counter() - begun
+    return lasts
 
 
 def _killed(scene: Scene, there: Path, after: float) -> str:
