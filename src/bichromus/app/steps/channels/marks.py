@@ -20,6 +20,7 @@ ARROWS: Final = 300
 """Arrows of the field of misses that are drawn: more would hide the picture."""
 _NODES: Final = 49
 """Nodes each way of a gradient from which its height lines are drawn: it is smooth."""
+_LABELLED: Final = 0.15  # of the width, from the diagonal, that a line's figure may stand
 _ARROW_PX = 10.0  # a typical miss is drawn about this long, in pixels of the picture
 _SMALLEST_MISS_PX = 1e-4  # below it a miss is rounding, and enlarging it says nothing
 
@@ -58,7 +59,10 @@ def height_marks(note: GradientNote, sigma: float) -> list[Mark]:
             Mark("line", float(a[0]), float(a[1]), dx=float(d[0]), dy=float(d[1]))
             for a, d in zip(starts, goes, strict=True)
         ]
-        at = starts[int(np.argmin(np.hypot(*(starts - _label_line(starts, wide, tall)).T)))]
+        away = np.hypot(*(starts - _label_line(starts, wide, tall)).T)
+        at = starts[int(np.argmin(away))]
+        if away.min() > _LABELLED * wide:
+            continue  # a corner that the diagonal does not see holds other words
         marks.append(
             Mark("words", float(at[0]), float(at[1]), words=f"{n * step:+g}" if n else "0")
         )
