@@ -568,6 +568,22 @@ def test_a_disk_that_refuses_leaves_the_old_file_and_no_half_one(
     assert [p.name for p in tmp_path.iterdir()] == ["a.tiff"]
 
 
+def test_what_a_killed_export_left_is_tidied_and_nothing_is_written_through_a_link(
+    tmp_path: Path,
+) -> None:
+    old, new, other = (tmp_path / f".{n}.partial" for n in ("a.txt.0011", "a.txt.2233", "b.txt.44"))
+    for path in (old, new, other):
+        path.write_text("half")
+    os.utime(old, (1.0, 1.0))
+    os.utime(other, (1.0, 1.0))
+    with atomic(tmp_path / "a.txt") as partial:
+        assert partial.stat().st_size == 0  # made by us alone, under a name that nobody knew
+        assert not partial.is_symlink()
+        partial.write_text("whole")
+    assert (tmp_path / "a.txt").read_text() == "whole"
+    assert [p.exists() for p in (old, new, other)] == [False, True, True]
+
+
 def test_an_odd_card_takes_no_other_along(tmp_path: Path) -> None:
     path = tmp_path / "a.fits"
     _fits(PLANE.astype(np.float32), FILTER="Ha", EXPTIME=300.0)(path)

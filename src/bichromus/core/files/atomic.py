@@ -4,11 +4,18 @@ from __future__ import annotations
 
 import errno
 import os
+import secrets
+import time
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager, suppress
+from glob import escape
 from pathlib import Path
+from typing import Final
 
 from ..model.errors import OutputRefused, WriteFailed
+
+_LEFT_S: Final = 3600.0
+"""A half-written output that nobody has touched for so long was left by a killed program."""
 
 
 def check_output(path: Path, overwrite: bool = False, inputs: Iterable[Path] = ()) -> Path:
@@ -41,8 +48,10 @@ def atomic(path: Path, overwrite: bool = False, inputs: Iterable[Path] = ()) -> 
     allow it.
     """
     path = check_output(path, overwrite, inputs)
-    partial = path.parent / f".{path.name}.{os.getpid()}.partial"
+    _tidy(path)
+    partial = path.parent / f".{path.name}.{secrets.token_hex(6)}.partial"
     try:
+        os.close(os.open(partial, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o666))
         yield partial
         with open(partial, "rb") as handle:
             os.fsync(handle.fileno())
@@ -52,6 +61,14 @@ def atomic(path: Path, overwrite: bool = False, inputs: Iterable[Path] = ()) -> 
     finally:
         with suppress(OSError):
             partial.unlink(missing_ok=True)
+
+
+def _tidy(path: Path) -> None:
+    """Take away what killed programs have left of this output."""
+    for left in path.parent.glob(f".{escape(path.name)}.*.partial"):
+        with suppress(OSError):
+            if time.time() - left.lstat().st_mtime > _LEFT_S:
+                left.unlink()
 
 
 def write_text(path: Path, text: str, overwrite: bool = False) -> None:

@@ -59,6 +59,8 @@ def _finer(coarse: Surface, factor: int, shape: tuple[int, int]) -> Surface:
 
 def region_of(calm: Calm, sigma_eff: float) -> Mask:
     """Signal region: smoothed signal over its noise at least the 90th percentile and 4."""
+    if sigma_eff <= 0:  # a plane without noise holds no measure of what stands out
+        return np.zeros(calm.plane.shape, bool)
     z = calm.plane / (_at_edges(calm.plane.shape, calm.factor) * (sigma_eff / _WHITE_AFTER))
     values = z[calm.seen]
     if not values.size:

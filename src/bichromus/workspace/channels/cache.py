@@ -111,6 +111,7 @@ def save_prepared(cache: Path, key: str, draft: Draft) -> Prepared:
         cache.mkdir(exist_ok=True)  # where the project is gone no other is made in its place
         partial.mkdir()
         _write(partial, draft)
+        _settle(partial)
         shutil.rmtree(cache / key, ignore_errors=True)
         os.replace(partial, cache / key)
     except OSError as error:
@@ -120,6 +121,13 @@ def save_prepared(cache: Path, key: str, draft: Draft) -> Prepared:
     found = load_prepared(cache, key)
     assert found is not None
     return found
+
+
+def _settle(folder: Path) -> None:
+    """Wait until the disk holds the files of a folder: no cut of the power leaves one half."""
+    for path in folder.iterdir():
+        with open(path, "rb") as handle:
+            os.fsync(handle.fileno())
 
 
 def _write(folder: Path, draft: Draft) -> None:
