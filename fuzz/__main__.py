@@ -37,7 +37,7 @@ class Counts:
 
 def main() -> int:
     parser = argparse.ArgumentParser(prog="./run fuzz")
-    parser.add_argument("forms", nargs="*", metavar="FORM")
+    parser.add_argument("forms", nargs="*", metavar="FORM", help="or, with --kills, works")
     parser.add_argument("--count", type=int, default=10_000, help="mutants in all")
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--kills", type=int, metavar="N", help="kill work at random moments")
@@ -46,7 +46,7 @@ def main() -> int:
     if options.corpus:
         return run_corpus(options.corpus)
     if options.kills:
-        return run_kills(options.kills, options.seed)
+        return run_kills(options.kills, options.seed, options.forms)
     forms = [f for f in FORMS if not options.forms or f.name in options.forms]
     each = -(-options.count // len(forms))
     bad = 0

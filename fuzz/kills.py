@@ -50,20 +50,21 @@ class Scene:
     check: Callable[[Path, str], None]
 
 
-def run_kills(count: int, seed: int) -> int:
-    """Kill each kind of work so many times in all, and let its disk fill a quarter as often; 1
-    when anything was lost.
+def run_kills(count: int, seed: int, names: Sequence[str] = ()) -> int:
+    """Kill each kind of work, or the named ones, so many times in all, and let its disk fill a
+    quarter as often; 1 when anything was lost.
     """
     rng = np.random.default_rng(seed)
     bad = 0
-    for scene in SCENES:
+    scenes = [s for s in SCENES if not names or s.name in names]
+    for scene in scenes:
         counts: Counter[str] = Counter()
         with tempfile.TemporaryDirectory() as folder:
             base = Path(folder) / "base"
             base.mkdir()
             scene.make(base)
             lasts = _lasts(scene, base, Path(folder) / "first")
-            each = -(-count // len(SCENES))
+            each = -(-count // len(scenes))
             for number in range(each + each // 4):
                 there = Path(folder) / str(number)
                 shutil.copytree(base, there)
