@@ -9,6 +9,7 @@ from PyQt6.QtGui import QColor, QPainter, QPen
 
 from ...workspace.viewing.crops import Crop, CropStars, crops_on
 from ..theme.look import LOOK, font
+from .marks import paint_plate
 
 _HIGH, _SIGN, _EDGE = 26.0, 22.0, 10.0
 _WIDEST: Final = 20.0  # the widest stars of the five are drawn so large
@@ -36,11 +37,7 @@ def _paint(painter: QPainter, crop: Crop, stars: CropStars | None, widest: float
     # the caption of the channel keeps the upper edge for itself
     top = crop.y + crop.height - _HIGH - _EDGE if crop.down else crop.y + _EDGE + 32
     box = QRectF(left, top, across, _HIGH)
-    back = QColor(LOOK.theme.panel)
-    back.setAlpha(225)
-    painter.setPen(Qt.PenStyle.NoPen)
-    painter.setBrush(back)
-    painter.drawRoundedRect(box, 4, 4)
+    paint_plate(painter, box)
     painter.setPen(QColor(LOOK.theme.text))
     painter.drawText(box.adjusted(_SIGN + 14, 0, -6, 0), Qt.AlignmentFlag.AlignVCenter, words)
     if stars is not None:

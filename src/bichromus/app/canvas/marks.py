@@ -101,6 +101,15 @@ def _words(painter: QPainter, at: QPointF, words: str, away: float, colour: QCol
     painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
 
 
+def paint_plate(painter: QPainter, box: QRectF) -> None:
+    """The ground of words that stand over a picture."""
+    back = QColor(LOOK.theme.panel)
+    back.setAlpha(225)
+    painter.setPen(Qt.PenStyle.NoPen)
+    painter.setBrush(back)
+    painter.drawRoundedRect(box, 4, 4)
+
+
 def paint_caption(painter: QPainter, tag: str, words: str) -> None:
     """The tag of a channel and what it is, in the corner of the picture."""
     t = LOOK.theme
@@ -110,11 +119,7 @@ def paint_caption(painter: QPainter, tag: str, words: str) -> None:
     painter.setFont(font(9.5))
     width = name_width + painter.fontMetrics().horizontalAdvance(words) + 44
     box = QRectF(12, 12, width, 26)
-    back = QColor(t.panel)
-    back.setAlpha(225)
-    painter.setPen(Qt.PenStyle.NoPen)
-    painter.setBrush(back)
-    painter.drawRoundedRect(box, 4, 4)
+    paint_plate(painter, box)
     draw_tag(painter, QRectF(22, 18, 4, 14), tag)
     painter.setPen(QColor(t.strong))
     painter.setFont(font(10, QFont.Weight.DemiBold))
@@ -131,10 +136,6 @@ def paint_words(painter: QPainter, words: str, left: float) -> None:
     painter.setFont(font(9.5))
     width = painter.fontMetrics().horizontalAdvance(words) + 24
     box = QRectF(left, 12, width, 26)
-    back = QColor(t.panel)
-    back.setAlpha(225)
-    painter.setPen(Qt.PenStyle.NoPen)
-    painter.setBrush(back)
-    painter.drawRoundedRect(box, 4, 4)
+    paint_plate(painter, box)
     painter.setPen(QColor(t.text))
     painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)

@@ -102,7 +102,8 @@ def find_gradient(
     if degree is None:
         sky = _simplest(tiles, plane.shape, noise)
     else:
-        sky = _sky_of(tiles, plane.shape, noise, degree)
+        low = _plane_of(tiles, plane.shape)
+        sky = _sky_of(tiles, plane.shape, noise, degree, low)
     tiles, model, chosen = sky.tiles, sky.model, sky.model.degree
     warnings = []
     share = float(tiles.used.mean())
@@ -173,10 +174,11 @@ def _simplest(tiles: Tiles, shape: tuple[int, int], noise: float) -> _Sky:
     of it, and each degree more must halve what is left: it would take light for sky.
     """
     found: list[_Sky] = []
+    low = _plane_of(tiles, shape)
     for degree in range(MOST + 1):
         if tiles.level.size < 3 * _terms(degree):
             break
-        found.append(_sky_of(tiles, shape, noise, degree))
+        found.append(_sky_of(tiles, shape, noise, degree, low))
         if found[-1].explained:
             return found[-1]
     best = found[0]
@@ -191,12 +193,11 @@ def _terms(degree: int) -> int:
     return (degree + 1) * (degree + 2) // 2
 
 
-def _sky_of(tiles: Tiles, shape: tuple[int, int], noise: float, degree: int) -> _Sky:
-    """Keep the tiles that show sky: from the low half, those that a surface explains, nebula
-    dropped harder.
+def _sky_of(tiles: Tiles, shape: tuple[int, int], noise: float, degree: int, low: F64) -> _Sky:
+    """Keep the tiles that show sky: from the half that lies deepest over the ``low`` plane (N,),
+    those that a surface explains, nebula dropped harder.
     """
     own = MEDIAN_NOISE * noise / tiles.size
-    low = _plane_of(tiles, shape)
     used = tiles.level - low <= np.quantile(tiles.level - low, 0.5)
     for _ in range(12):
         off = tiles.level - _fit(replace(tiles, used=used), shape, degree).at(tiles.x, tiles.y)

@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Final
 
 import numpy as np
-from numpy.typing import NDArray
 
-F64 = NDArray[np.float64]
+from .poly import F64
+
 _LINES: Final = 9
 _STEPS: Final = (1.0, 2.0, 5.0, 10.0)
 

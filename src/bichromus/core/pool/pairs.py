@@ -59,7 +59,7 @@ def told_by_pairs(
     if few:
         return list(known)
     some = blocks[:: -(-len(blocks) // _BLOCKS)]
-    sheets = [_sheet(p, k, s, some) for p, k, s in zip(pictures, known, scales, strict=True)]
+    sheets = {n: _sheet(pictures[n], known[n], scales[n], some) for n in used}
     found: dict[tuple[int, int], float] = {}
     fine = np.array([k.noise.sigma_px / s.scale for k, s in zip(known, scales, strict=True)])
     for a, b in combinations(used, 2):

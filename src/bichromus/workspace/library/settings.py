@@ -10,6 +10,7 @@ from typing import Any, Final, TypeVar
 import platformdirs
 
 from ...core.model.errors import BichromusError, UnreadableFile
+from ...core.model.json_text import parse_json
 
 _RECENT: Final = 8
 """Projects that are remembered."""
@@ -29,13 +30,13 @@ class Settings:
         try:
             if self._path.exists():
                 self._values = self._read()
-        except (OSError, ValueError, RecursionError) as error:
+        except (OSError, ValueError) as error:
             self._put_aside(error)
 
     def _read(self) -> dict[str, Any]:
         if not self._path.is_file() or self._path.stat().st_size > _LARGEST:
             raise ValueError("it is no file of settings")
-        found = json.loads(self._path.read_text("utf-8"))
+        found = parse_json(self._path.read_text("utf-8"))
         if not isinstance(found, dict):
             raise ValueError("it is not a list of settings")
         return found

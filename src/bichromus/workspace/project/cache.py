@@ -8,11 +8,13 @@ from collections.abc import Collection
 from pathlib import Path
 from typing import Final
 
+from ...core.files.foreign import FOREIGN
+
 MATCHES: Final = "matches"
 """Star lists and registrations: small, and slow to make again."""
 
 
-DAMAGED: Final = (Exception,)
+DAMAGED: Final = FOREIGN
 """What reading an entry may raise that is not whole, which is then made anew: anything at all."""
 _OURS: Final = re.compile(r"[0-9a-f]{24}|\.[0-9a-f]{24}\.\d+\.partial")
 """Names of entries: nothing else is ever deleted."""

@@ -6,6 +6,7 @@ import sqlite3
 from pathlib import Path
 from typing import Final
 
+from ...core.files.foreign import why_of
 from ...core.model.errors import ProjectError
 from .copies import newest_copy
 
@@ -45,7 +46,7 @@ def store_fault(error: sqlite3.Error, path: Path) -> ProjectError:
             do="Close that program first",
             file=path,
         )
-    return damaged((str(error).splitlines() or ["unreadable"])[0].split(" - ")[0], path)
+    return damaged(why_of(error).split(" - ")[0], path)
 
 
 def damaged(why: str, path: Path) -> ProjectError:
