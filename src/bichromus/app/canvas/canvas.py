@@ -172,6 +172,7 @@ class Canvas(PictureView):
         if on != self.crops:
             self.crops = on
             self._image = self._pixels = None
+            self.left.emit()  # what was under the pointer lies elsewhere now
             self.ask()
             self.update()
 
