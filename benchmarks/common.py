@@ -20,20 +20,36 @@ os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
 @dataclass(frozen=True)
 class Result:
-    """A figure and the most that it may be."""
+    """A figure and the most that it may be; of a ratio of times also the ``seconds`` that it took,
+    and may take. ``beside`` is told with it.
+    """
 
     name: str
     value: float
     target: float
     unit: str = ""
+    seconds: float | None = None
+    limit_s: float | None = None
+    beside: str = ""
 
     @property
     def reached(self) -> bool:
-        return self.value <= self.target
+        in_time = self.seconds is None or self.limit_s is None or self.seconds <= self.limit_s
+        return self.value <= self.target and in_time
 
     def line(self) -> str:
         mark = "ok    " if self.reached else "MISSED"
-        return f"{mark}  {self.value:8.2f} {self.unit:<6} (at most {self.target:g})  {self.name}"
+        more = [self.beside] if self.beside else []
+        if self.seconds is not None:
+            more.append(f"{self.seconds:.2f} s, limit {self.limit_s:g} s")
+        told = f" ({'; '.join(more)})" if more else ""
+        figure = f"{self.value:8.2f} {self.unit:<6} (at most {self.target:g})"
+        return f"{mark}  {figure}  {self.name}{told}"
+
+
+def over(name: str, seconds: float, plain_s: float, most: float, limit_s: float) -> Result:
+    """A time as a ratio to that of a plain way."""
+    return Result(name, seconds / plain_s, most, "times", seconds, limit_s)
 
 
 def best(work: Callable[[], object], times: int = 3) -> float:
@@ -50,6 +66,11 @@ LIMIT_S = 300.0
 """A benchmark of its own process that takes longer hangs: it says where, and ends."""
 
 
+def as_installed() -> dict[str, str]:
+    """The environment of a program whose modules were compiled once."""
+    return {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"}
+
+
 def apart(module: str, *words: object, limit_s: float = LIMIT_S) -> Any:
     """Run ``python -m module words`` by itself and read the JSON that it prints. What takes longer
     than ``limit_s`` prints where each thread stands, and fails.
@@ -57,7 +78,7 @@ def apart(module: str, *words: object, limit_s: float = LIMIT_S) -> Any:
     begin = f"import faulthandler; faulthandler.dump_traceback_later({limit_s}, exit=True); "
     run = f"import runpy; runpy.run_module({module!r}, run_name='__main__', alter_sys=True)"
     call = [sys.executable, "-c", begin + run, *map(str, words)]
-    done = subprocess.run(call, capture_output=True, text=True, check=False)
+    done = subprocess.run(call, capture_output=True, text=True, check=False, env=as_installed())
     if done.returncode:
         raise SystemExit(f"{module} did not end well:\n{done.stderr}")
     return json.loads(done.stdout.splitlines()[-1])

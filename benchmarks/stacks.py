@@ -24,29 +24,28 @@ from bichromus.core.pool.scale import BIN, KnownStars
 from bichromus.core.pool.stacks import pool
 from bichromus.core.simulate.camera import render_stars
 from bichromus.core.simulate.scene import StarTable
-from bichromus.workspace.channels.pool import HoledPlane
+from bichromus.workspace.channels.holes import HoledPlane
 
-from .common import Result, plane
-
-_SHAPE = (4176, 6248)
+from .common import Result, over, plane
+from .yardstick import SHAPE, blur_s
 
 
 def stack_of(seed: int, turn: float, shift: float) -> Picture:
     rng = np.random.default_rng(1)
-    x, y = rng.uniform(0, _SHAPE[1], 3000), rng.uniform(0, _SHAPE[0], 3000)
+    x, y = rng.uniform(0, SHAPE[1], 3000), rng.uniform(0, SHAPE[0], 3000)
     flux = rng.pareto(1.3, 3000) * 40 + 8
     c, s = np.cos(turn), np.sin(turn)
-    u, v = x - _SHAPE[1] / 2, y - _SHAPE[0] / 2
+    u, v = x - SHAPE[1] / 2, y - SHAPE[0] / 2
     nothing = np.zeros(3000, np.float32)
     table = StarTable(
-        (c * u - s * v + _SHAPE[1] / 2 + shift).astype(np.float32),
-        (s * u + c * v + _SHAPE[0] / 2).astype(np.float32),
+        (c * u - s * v + SHAPE[1] / 2 + shift).astype(np.float32),
+        (s * u + c * v + SHAPE[0] / 2).astype(np.float32),
         nothing,
         nothing,
         nothing,
     )
-    data = plane(_SHAPE, 0) + np.random.default_rng(seed).standard_normal(
-        _SHAPE, dtype=np.float32
+    data = plane(SHAPE, 0) + np.random.default_rng(seed).standard_normal(
+        SHAPE, dtype=np.float32
     ) * np.float32(0.05)
     render_stars(data, table, flux, 3.0)
     return Picture(data, Header())
@@ -105,24 +104,34 @@ def run() -> list[Result]:
     aligned = time.perf_counter() - begun
     begun = time.perf_counter()
     pool([one, Picture(one.data + np.float32(0.01), Header())])
-    pooled = (time.perf_counter() - begun) / (2 * one.data.size / 1e6) * 1000
+    pooled = (time.perf_counter() - begun) / (2 * one.data.size / 1e6)
     split = Picture(np.ascontiguousarray(one.data[:1500, :2000]), Header())
     begun = time.perf_counter()
     split_stars(split)
     stars = (time.perf_counter() - begun) / (split.data.size / 1e6)
     del one, two, registered, split
+    megapixels = SHAPE[0] * SHAPE[1] / 1e6
     with tempfile.TemporaryDirectory() as folder:
-        three, _ = _pool_from_disk(Path(folder), 3, _SHAPE)
+        three, _ = _pool_from_disk(Path(folder), 3, SHAPE)
         _, memory = _pool_from_disk(Path(folder), 5, (6336, 9504))
     return [
-        Result("a 26 Mpx pair aligned", aligned, 10, "s"),
-        Result("pooled, a megapixel of a stack, measuring included", pooled, 500, "ms"),
-        Result(
+        over("a 26 Mpx pair aligned", aligned, blur_s(), 43, 20),
+        over(
+            "two stacks pooled, a megapixel of one, measuring included, over a blur of it",
+            pooled,
+            blur_s() / megapixels,
+            190,
+            2,
+        ),
+        over(
             "pooled, a megapixel of each of three stacks that were measured before",
-            1000 * three,
-            50,
-            "ms",
+            three,
+            blur_s() / megapixels,
+            11,
+            0.2,
         ),
         Result("five stacks of 60 Mpx pooled, private memory", memory, 2000, "MB"),
-        Result("stars split off, a megapixel", stars, 3, "s"),
+        over(
+            "stars split off, a megapixel, over a blur of it", stars, blur_s() / megapixels, 450, 6
+        ),
     ]

@@ -82,8 +82,6 @@ def _long_log(folder: Path) -> float:
                 "Ridge",
                 "t",
                 "c",
-                100.0,
-                -10.0,
                 170.46,
                 0,
                 None,
@@ -93,7 +91,10 @@ def _long_log(folder: Path) -> float:
         )
     with log.document.store.writing() as db:
         db.executemany(
-            "INSERT INTO subs VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)", rows
+            "INSERT INTO subs (identity, path, object, filter, start, seconds, contributor, "
+            "telescope, camera, longitude, in_rejected, mark, reason, scale_arcsec) "
+            "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            rows,
         )
     plan = demo_plan()
     make_view(log.subs(), {}, log.runs(), {}, plan)  # the almanac warm

@@ -350,6 +350,17 @@ def test_the_command_needs_no_window_and_the_core_no_qt(demo_files: dict[str, Pa
     assert done.stderr == ""
 
 
+def test_no_window_waits_for_libraries_that_it_does_not_use() -> None:
+    code = (
+        "import sys, bichromus.app.start\n"
+        "heavy = ('astropy', 'tifffile', 'scipy.optimize', 'scipy.interpolate', 'scipy.ndimage')\n"
+        "bad = [n for n in sys.modules if n.startswith(heavy)]\n"
+        "assert not bad, bad"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+
+
 def test_extracted_lines_can_be_blended(
     capsys: pytest.CaptureFixture[str], extracted: Path, tmp_path: Path
 ) -> None:

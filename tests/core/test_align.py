@@ -9,17 +9,19 @@ from pathlib import Path
 import cv2
 import numpy as np
 import pytest
+import scipy
 
 from bichromus.cli.main import run
 from bichromus.core.align.crop import largest_box
 from bichromus.core.align.match import match
-from bichromus.core.align.models import Warp, choose, fit
+from bichromus.core.align.models import ORDER, Warp, choose, fit
 from bichromus.core.align.resample import resample
 from bichromus.core.files import read_picture, write_fits
 from bichromus.core.measure.stars import find_stars
 from bichromus.core.model.errors import NotEnoughData
 from bichromus.core.model.planes import Header
 from bichromus.core.model.rig import FILTERS, RIGS
+from bichromus.core.numerics.spline import Spline
 from bichromus.core.simulate.camera import Sky, mono_stack, render_stars
 from bichromus.core.simulate.scene import Scene, StarTable
 
@@ -173,6 +175,49 @@ def test_the_largest_box() -> None:
     assert largest_box(seen) in ((5, 20, 70, 50), (30, 10, 70, 50))
     assert largest_box(seen, 1) != largest_box(seen)
     assert largest_box(np.zeros((5, 5), bool)) is None
+
+
+def test_the_largest_box_of_any_mask_is_the_one_that_trying_all_finds() -> None:
+    rng = np.random.default_rng(3)
+    for share in (0.4, 0.7, 0.9, 1.0) * 4:
+        seen = rng.random((9, 12)) < share
+        whole = np.zeros((10, 13), int)
+        whole[1:, 1:] = seen.cumsum(0).cumsum(1)
+        best = max(
+            (d - b) * (c - a)
+            for a in range(12)
+            for b in range(9)
+            for c in range(a + 1, 13)
+            for d in range(b + 1, 10)
+            if whole[d, c] - whole[b, c] - whole[d, a] + whole[b, a] == (d - b) * (c - a)
+        )
+        box = largest_box(seen, 1)
+        assert box is not None
+        assert seen[box[1] : box[3], box[0] : box[2]].all()
+        assert (box[2] - box[0]) * (box[3] - box[1]) == best
+
+
+def test_a_grid_lies_where_its_points_lie() -> None:
+    rng = np.random.default_rng(5)
+    x, y = rng.uniform(0, 900, 200), rng.uniform(0, 700, 200)
+    u = 1.1 * x - 0.2 * y + 3e-5 * x * y + 20
+    v = 0.9 * y + 0.1 * x - 2e-8 * x * x * y
+    columns, rows = np.arange(-20.0, 950, 37), np.arange(5.0, 800, 41)
+    for model in ORDER:
+        warp = fit(model, (x, y), (u, v))
+        expected = warp(*np.meshgrid(columns, rows))
+        for found, one in zip(warp.grid(columns, rows), expected, strict=True):
+            assert found == pytest.approx(one, abs=1e-8)
+
+
+def test_a_spline_is_that_of_a_library_up_to_the_edges() -> None:
+    rng = np.random.default_rng(6)
+    plane = rng.normal(5, 2, (40, 60)).astype(np.float32)
+    u, v = rng.uniform(0, 59, (30, 50)), rng.uniform(0, 39, (30, 50))
+    u[0], v[0], u[1], v[2] = 0, 39, 59, 0
+    spline = Spline(plane)
+    expected = scipy.ndimage.map_coordinates(plane.astype(float), [v, u], order=3, mode="mirror")
+    assert spline.at(spline.places(u, v)) == pytest.approx(expected, abs=2e-5)
 
 
 def moved(scene: Scene, a: np.ndarray, b: np.ndarray) -> Scene:

@@ -296,4 +296,6 @@ def test_the_cache_is_bounded_and_may_be_deleted(
     before = np.array(session.channels.snapshot.channel("Ha").levels[0])
     session.channels.compute_again()
     wait(lambda: not session.jobs.busy and len(list(store.cache.iterdir())) >= 2)
-    np.testing.assert_array_equal(before, session.channels.snapshot.channel("Ha").levels[0])
+    again = session.channels.snapshot.channel("Ha")
+    # the other gradient was put back to begin with, which left the rounding of a float
+    assert np.abs(before - again.levels[0]).max() < 0.01 * again.measure.noise.sigma_px

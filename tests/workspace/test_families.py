@@ -14,7 +14,7 @@ from bichromus.core.model.log_columns import COLUMNS, LogColumn
 from bichromus.core.model.planes import Header, Picture
 from bichromus.core.model.progress import SILENT, Progress
 from bichromus.workspace.channels.cleaning import STEPS, CleaningInput, CleaningStep
-from bichromus.workspace.channels.pool import seen_part
+from bichromus.workspace.channels.holes import seen_part
 from bichromus.workspace.channels.prepared import Prepared
 from bichromus.workspace.library.things import PlanState
 from bichromus.workspace.log.contribution import read_contribution, write_contribution

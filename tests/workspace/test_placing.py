@@ -4,6 +4,7 @@ moved scenes.
 
 from __future__ import annotations
 
+import shutil
 from dataclasses import replace
 from pathlib import Path
 
@@ -17,7 +18,7 @@ from bichromus.core.model.planes import Header
 from bichromus.core.model.rig import FILTERS, RIGS
 from bichromus.core.simulate.camera import Sky, mono_stack
 from bichromus.core.simulate.scene import Scene, SceneRecipe
-from bichromus.workspace.channels import commands, matches
+from bichromus.workspace.channels import commands, matches, tasks
 from bichromus.workspace.channels.notes import GradientNote
 from bichromus.workspace.project.state import PLANE
 from bichromus.workspace.session import Session
@@ -165,8 +166,8 @@ def test_origins_are_pooled_unless_one_is_chosen_or_left_out(
     wait(lambda: "pool@O3" in session.channels.snapshot.origins)
 
 
-def test_a_gradient_is_taken_off_unless_it_is_switched_off(
-    session: Session, files: dict[str, Path]
+def test_a_gradient_is_taken_off_unless_it_is_switched_off_and_nothing_else_is_made_again(
+    session: Session, files: dict[str, Path], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     put(session, files, "away")
 
@@ -176,9 +177,24 @@ def test_a_gradient_is_taken_off_unless_it_is_switched_off(
     first = note()
     assert first is not None
     assert first.after < 0.3 * first.before
+    read = tasks.read_source
+    monkeypatch.setattr(tasks, "read_source", None)  # no stack is read, no star sought for this
     session.do(commands.exclude_from_sky("Ha", [(100.0, 80.0, 60.0)]))
     wait(lambda: (n := note()) is not None and n.sky_share < first.sky_share)
     session.do(commands.set_gradient("Ha", PLANE))
     wait(lambda: note() is None and not session.jobs.busy)
     session.do(commands.set_gradient("Ha", 3))
     wait(lambda: (n := note()) is not None and n.degree == 3 and not session.jobs.busy)
+    monkeypatch.setattr(tasks, "read_source", read)
+    quick = session.channels.snapshot.channel("Ha")
+    known, plane = quick.measure, np.array(quick.levels[0])
+    for folder in session.document.store.cache.glob("*"):
+        if (folder / "facts.json").exists():
+            shutil.rmtree(folder)
+    session.channels.prepare_again()
+    wait(lambda: not session.jobs.busy)
+    made = session.channels.snapshot.channel("Ha")
+    assert np.abs(made.levels[0] - plane).max() < 0.01 * known.noise.sigma_px  # rounding of tiles
+    assert made.measure.snr == pytest.approx(known.snr, rel=1e-3)
+    assert made.measure.stars == known.stars
+    assert made.notes.warnings == quick.notes.warnings

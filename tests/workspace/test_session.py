@@ -376,6 +376,20 @@ def test_a_cancelled_job_that_does_not_listen_is_left_behind() -> None:
     jobs.stop()
 
 
+def test_what_is_reckoned_aside_holds_no_picture_up() -> None:
+    latest = Latest()
+    gate, seen, read = threading.Event(), threading.Event(), threading.Event()
+    latest.request("log", lambda: gate.wait(20) and read.set())  # type: ignore[func-returns-value]
+    latest.request("view", seen.set)
+    assert seen.wait(10)
+    assert latest.busy
+    assert not read.is_set()
+    gate.set()
+    assert read.wait(10)
+    wait(lambda: not latest.busy)
+    latest.stop()
+
+
 def test_the_newest_request_wins_and_an_error_does_not_stop_the_line() -> None:
     latest = Latest()
     done: list[int] = []

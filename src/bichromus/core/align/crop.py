@@ -24,8 +24,13 @@ def largest_box(seen: Mask, hole_px: int = 15) -> Box | None:
         seen = closed.astype(bool)
     height = np.zeros(seen.shape[1], int)
     best, found = 0, None
+    # the largest ends where the row below is not seen as wide
+    ends = np.append((seen[:-1] & ~seen[1:]).any(1), True) if len(seen) else np.zeros(0, bool)
+    count = np.arange(seen.shape[1], 0, -1)
     for y, row in enumerate(seen):
         height = np.where(row, height + 1, 0)
+        if not ends[y] or int((np.sort(height) * count).max()) <= best:
+            continue  # of a skyline in order, which none beats
         area, box = _best_under(height, y)
         if area > best:
             best, found = area, box
@@ -36,7 +41,9 @@ def _best_under(heights: np.ndarray, y: int) -> tuple[int, Box]:
     """The largest rectangle under a skyline that stands on row ``y``."""
     stack: list[tuple[int, int]] = []
     best, box = 0, (0, 0, 0, 0)
-    for x, h in enumerate([*heights.tolist(), 0]):
+    corners = np.flatnonzero(np.diff(heights, prepend=-1))
+    steps = zip(corners.tolist(), heights[corners].tolist(), strict=True)
+    for x, h in (*steps, (len(heights), 0)):
         start = x
         while stack and stack[-1][1] >= h:
             start, tall = stack.pop()

@@ -13,8 +13,8 @@ from itertools import combinations
 from typing import Final
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from ..model.errors import NotEnoughData
 from ..numerics.chance import tail_log10
@@ -155,7 +155,7 @@ def _triangles(z: C128, near: int) -> _Triangles:
     left out.
     """
     if near and len(z) > near + 1:
-        tree = cKDTree(np.stack([z.real, z.imag], 1))
+        tree = scipy.spatial.cKDTree(np.stack([z.real, z.imag], 1))
         around = np.asarray(tree.query(np.stack([z.real, z.imag], 1), k=near + 1)[1])
         pairs = np.array(list(combinations(range(1, near + 1), 2)))
         triples = np.stack(
@@ -190,7 +190,9 @@ def _candidates(
     """Similarities z2 = a z1 + b (of conj z1 when mirrored) in the order of their votes."""
     if not len(one.shape) or not len(two.shape):
         return
-    lists = cKDTree(one.shape).query_ball_tree(cKDTree(two.shape), tolerance)
+    lists = scipy.spatial.cKDTree(one.shape).query_ball_tree(
+        scipy.spatial.cKDTree(two.shape), tolerance
+    )
     first = np.repeat(np.arange(len(lists)), [len(found) for found in lists])
     if not first.size:
         return
@@ -244,7 +246,7 @@ def _verify(
     if m < FEWEST:
         return 0.0, 0
     tau = max(3.0, 0.0025 * float(np.hypot(*source_shape)))
-    tree = cKDTree(np.stack(source, 1))
+    tree = scipy.spatial.cKDTree(np.stack(source, 1))
     away, partner = tree.query(
         np.stack([w.real[inside], w.imag[inside]], 1), distance_upper_bound=tau
     )
@@ -298,7 +300,7 @@ def _mutual(
 ) -> tuple[NDArray[np.intp], NDArray[np.intp]]:
     """Pairs that are each other's nearest."""
     one, two = np.stack(guess, 1), np.stack(source, 1)
-    away, partner = (np.asarray(v) for v in cKDTree(two).query(one))
-    _, back = (np.asarray(v) for v in cKDTree(one).query(two))
+    away, partner = (np.asarray(v) for v in scipy.spatial.cKDTree(two).query(one))
+    _, back = (np.asarray(v) for v in scipy.spatial.cKDTree(one).query(two))
     first = np.flatnonzero((away < tolerance) & (back[partner] == np.arange(len(one))))
     return first.astype(np.intp), partner[first].astype(np.intp)

@@ -52,6 +52,23 @@ class Warp:
         stack = np.stack(basis)
         return np.tensordot(self.terms[:, 0], stack, 1), np.tensordot(self.terms[:, 1], stack, 1)
 
+    def grid(self, x: F64, y: F64) -> Points:
+        """Where the grid of columns ``x`` (W,) and rows ``y`` (H,) lies in the source: (H, W) each,
+        as of all its points one by one, but sooner.
+        """
+        u, v = (x - self.centre[0]) / self.size, (y - self.centre[1]) / self.size
+        if self.model == "homography":
+            h = self.terms
+            below = h[2, 0] * u + (h[2, 1] * v + h[2, 2])[:, None]
+            left, top = (h[n, 0] * u + (h[n, 1] * v + h[n, 2])[:, None] for n in (0, 1))
+            return left / below, top / below
+        powers = _POWERS[: len(self.terms)]
+        across, down = (np.stack([t**n for n in range(4)]) for t in (u, v))
+        cubes = np.zeros((2, 4, 4))
+        for (i, j), terms in zip(powers, self.terms, strict=True):
+            cubes[:, j, i] = terms
+        return down.T @ (cubes[0] @ across), down.T @ (cubes[1] @ across)
+
     def back(self, u: F64, v: F64) -> Points:
         """Where points of the source (N,) lie on the output: by Newton's method with the slopes of
         its middle.
@@ -68,6 +85,10 @@ class Warp:
         """Derivative of the source position by the output position (2, 2) at a point."""
         u, v = self(np.array([x + 0.5, x - 0.5, x, x]), np.array([y, y, y + 0.5, y - 0.5]))
         return np.array([[u[0] - u[1], u[2] - u[3]], [v[0] - v[1], v[2] - v[3]]])
+
+
+_POWERS: Final = ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2), (3, 0), (2, 1), (1, 2), (0, 3))
+"""Of u and v in the terms of a polynomial."""
 
 
 def _basis(model: str, u: F64, v: F64) -> list[F64]:
@@ -118,7 +139,7 @@ def _homography(u: F64, v: F64, source: Points) -> F64:
                 np.stack([zero, zero, zero, u, v, one, -t * u, -t * v, -t], 1) * weight[:, None],
             ]
         )
-        h = np.linalg.svd(rows, full_matrices=False)[2][-1].reshape(3, 3)
+        h = np.linalg.eigh(rows.T @ rows)[1][:, 0].reshape(3, 3)
         h = h / h[2, 2]
         weight = 1 / (h[2, 0] * u + h[2, 1] * v + 1)
     back = np.array([[size, 0, mx], [0, size, my], [0, 0, 1]])

@@ -9,15 +9,15 @@ from typing import Final
 
 import cv2
 import numpy as np
-from scipy.ndimage import map_coordinates, spline_filter
 
 from ..model.planes import F32, Mask
 from ..model.progress import SILENT, Progress
 from ..numerics.bands import ordered_parallel, row_bands
 from ..numerics.smoothing import fill
+from ..numerics.spline import Padded, Spline
 from .models import F64, Warp
 
-_ROWS: Final = 128
+_ROWS: Final = 32  # all that is reckoned of a band stays in the cache
 _SATURATED: Final = 0.9
 _PARTS: Final = (1.1, 1.5)
 """Scales up to which a pixel is sampled once, or two times two; above, three times three."""
@@ -52,17 +52,11 @@ def resample(
     output.
 
     ``sigma`` is the source's noise of a pixel: the spline may undershoot the darkest neighbour by
-    no more. Surface brightness is kept. Source: Unser, Aldroubi & Eden (1993) for the splines.
+    no more. Surface brightness is kept.
     """
     seen = np.isfinite(plane)
     filled = fill(np.nan_to_num(plane), ~seen) if not seen.all() else plane
-    source = _Source(
-        np.asarray(spline_filter(filled, 3, output=np.float32, mode="mirror"), np.float32),
-        filled,
-        None if seen.all() else _grown(~seen),
-        sigma,
-        saturation,
-    )
+    source = _Source.of(filled, None if seen.all() else ~seen, sigma, saturation)
     j = warp.jacobian(corner[0] + shape[1] / 2, corner[1] + shape[0] / 2)
     scale = float(np.sqrt(abs(np.linalg.det(j))))
     parts = 1 if scale <= _PARTS[0] else 2 if scale <= _PARTS[1] else 3
@@ -81,16 +75,15 @@ def noise_factor(jacobian: F64, parts: int) -> float:
     """What white noise becomes: measured by sending it through the same spline at the same scale
     and turn.
     """
-    rng = np.random.default_rng(7)
-    noise = rng.standard_normal((192, 192)).astype(np.float32)
-    coefficients = spline_filter(noise, 3, output=np.float32, mode="mirror")
+    noise = np.random.default_rng(7).standard_normal((192, 192)).astype(np.float32)
+    spline = Spline(noise)
     side = int(np.clip(140 / max(float(np.abs(jacobian).sum(1).max()), 0.3), 24, 240))
     x, y = np.meshgrid(np.arange(side) - side / 2, np.arange(side) - side / 2)
     total = np.zeros(x.shape)
     for dx, dy in _offsets(parts):
         u = 96.31 + jacobian[0, 0] * (x + dx) + jacobian[0, 1] * (y + dy)
         v = 96.17 + jacobian[1, 0] * (x + dx) + jacobian[1, 1] * (y + dy)
-        total += map_coordinates(coefficients, [v, u], order=3, prefilter=False, mode="mirror")
+        total += spline.at(spline.places(u.clip(0, 191), v.clip(0, 191)))
     return float((total / parts**2).std() / noise.std())
 
 
@@ -106,59 +99,58 @@ def _grown(missing: Mask) -> Mask:
 
 @dataclass(frozen=True)
 class _Source:
-    """Spline coefficients, the plane without holes, and where it must not be read."""
+    """The spline of a plane without holes; the least that it may be and the most at each pixel, the
+    latter infinite where no full star is near; and where it must not be read.
+    """
 
-    coefficients: F32
-    plane: F32
-    missing: Mask | None
-    sigma: float
-    saturation: float | None
+    spline: Spline
+    least: Padded
+    most: Padded | None
+    missing: Padded | None
+
+    @classmethod
+    def of(
+        cls, plane: F32, missing: Mask | None, sigma: float, saturation: float | None
+    ) -> _Source:
+        least = _corner(cv2.erode, plane)
+        least -= np.float32(sigma)
+        most = None
+        if saturation is not None and float(plane.max()) >= _SATURATED * saturation:
+            about = np.ones((4, 4), np.uint8)
+            full = cv2.dilate(
+                (plane >= _SATURATED * saturation).view(np.uint8), about, anchor=(1, 1)
+            )
+            most = Padded(np.where(full > 0, _corner(cv2.dilate, plane), np.float32(np.inf)))
+        grown = None if missing is None else Padded(_grown(missing).astype(np.float32))
+        return cls(Spline(plane), Padded(least), most, grown)
 
     def band(
         self, warp: Warp, band: tuple[int, int], width: int, corner: tuple[int, int], parts: int
     ) -> F32:
-        x, y = np.meshgrid(
-            np.arange(width, dtype=np.float64) + corner[0],
-            np.arange(band[0], band[1], dtype=np.float64) + corner[1],
-        )
+        x = np.arange(width, dtype=np.float64) + corner[0]
+        y = np.arange(band[0], band[1], dtype=np.float64) + corner[1]
         total: F32 | None = None
         for dx, dy in _offsets(parts):
-            found = self._at(*warp(x + dx, y + dy))
+            found = self._at(*warp.grid(x + dx, y + dy))
             total = found if total is None else total + found
         assert total is not None
-        return total / np.float32(parts * parts)
+        return total / np.float32(parts * parts) if parts > 1 else total
 
     def _at(self, u: F64, v: F64) -> F32:
-        height, width = self.plane.shape
-        outside = (u < 0) | (v < 0) | (u > width - 1) | (v > height - 1)
-        u, v = np.clip(u, 0, width - 1), np.clip(v, 0, height - 1)
-        # only the part that the band sees is worked on
-        left, top = max(int(u.min()) - 8, 0), max(int(v.min()) - 8, 0)
-        right, bottom = min(int(u.max()) + 9, width), min(int(v.max()) + 9, height)
-        window = (slice(top, bottom), slice(left, right))
-        value = np.asarray(
-            map_coordinates(
-                self.coefficients[window],
-                [v - top, u - left],
-                order=3,
-                prefilter=False,
-                mode="mirror",
-                output=np.float32,
-            ),
-            np.float32,
-        )
-        near = (np.floor(v - top).astype(np.intp), np.floor(u - left).astype(np.intp))
-        part = self.plane[window]
-        value = np.maximum(value, _corner(cv2.erode, part)[near] - np.float32(self.sigma))
-        if self.saturation is not None:
-            bright = np.asarray(
-                cv2.dilate(part, np.ones((4, 4), np.uint8), anchor=(1, 1)), np.float32
-            )
-            hot = bright[near] >= _SATURATED * self.saturation
-            value = np.where(hot, np.minimum(value, _corner(cv2.dilate, part)[near]), value)
+        right, bottom = self.spline.shape[1] - 1, self.spline.shape[0] - 1
+        outside = None
+        if min(u.min(), v.min()) < 0 or u.max() > right or v.max() > bottom:
+            outside = (u < 0) | (v < 0) | (u > right) | (v > bottom)
+            u, v = np.clip(u, 0, right), np.clip(v, 0, bottom)
+        places = self.spline.places(u, v)
+        value = self.spline.at(places)
+        np.maximum(value, self.least.take(places), out=value)
+        if self.most is not None:
+            np.minimum(value, self.most.take(places), out=value)
+        if outside is not None:
+            value[outside] = np.nan
         if self.missing is not None:
-            outside = outside | self.missing[window][near]
-        value[outside] = np.nan
+            value[self.missing.take(places) > 0] = np.nan
         return value
 
 

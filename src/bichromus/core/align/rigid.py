@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from ..numerics.chance import tail_log10
 
@@ -91,7 +91,7 @@ def _vote(one: F64, two: F64, reach: float) -> tuple[int, F64]:
 
 def _refine(one: F64, two: F64, first: Rigid) -> Rigid | None:
     """Least squares on stars that are each other's nearest, in ever smaller circles."""
-    found, tree = first, cKDTree(two.T)
+    found, tree = first, scipy.spatial.cKDTree(two.T)
     tolerance = 8.0
     for tolerance in (8.0, 5.0, 3.0, 2.0, 1.5, 1.5):
         x, y = found.source(one[0], one[1])

@@ -48,10 +48,10 @@ class StarList:
     found: Stars | None = None
 
 
-def star_list(picture: Picture) -> StarList:
+def star_list(picture: Picture, progress: Progress = SILENT) -> StarList:
     """Find the stars of a stack; of a colour one in the mean of its planes. Raises NotLinear."""
     plane = _one_plane(picture)
-    found = find_stars(plane, picture.header.saturation)
+    found = find_stars(plane, picture.header.saturation, progress=progress.part(0.1, 0.75))
     require_linear(picture, plane, found)
     width = found.fwhm_px or 3.0
     x, y = (np.array(v[:_MOST], float) for v in (found.x, found.y))
@@ -118,9 +118,7 @@ def shared_box(registered: Sequence[Registered], crop: Crop) -> tuple[Box, list[
         return (0, 0, width, height), []
     left, top, right, bottom = _canvas(registered, (height, width))
     step = max(1, -(-max(right - left, bottom - top) // _CELLS))
-    x, y = np.meshgrid(
-        np.arange(left, right, step, dtype=float), np.arange(top, bottom, step, dtype=float)
-    )
+    x, y = np.arange(left, right, step, dtype=float), np.arange(top, bottom, step, dtype=float)
     seen = [_seen(p, x, y) for p in registered]
     if crop == "union":
         any_row, any_column = np.any(seen, 0).any(1), np.any(seen, 0).any(0)
@@ -183,8 +181,8 @@ def _canvas(registered: Sequence[Registered], shape: tuple[int, int]) -> Box:
 
 
 def _seen(registered: Registered, x: F64, y: F64) -> np.ndarray:
-    """Where on a coarse grid a picture has data."""
-    u, v = registered.warp(x, y)
+    """Where on a coarse grid of columns and rows a picture has data."""
+    u, v = registered.warp.grid(x, y)
     height, width = registered.picture.shape
     inside = (u >= 0) & (v >= 0) & (u <= width - 1) & (v <= height - 1)
     data = registered.picture.data[0] if registered.picture.colour else registered.picture.data

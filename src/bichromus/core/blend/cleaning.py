@@ -7,7 +7,7 @@ from collections.abc import Callable
 from functools import cache
 from typing import Final
 
-from scipy.optimize import brentq
+import scipy
 
 from ..model.recipe import Cleaned, CleanFigures, Recipe
 from .inputs import channels_of
@@ -89,7 +89,7 @@ def _largest(recipe: Recipe, noise: dict[str, float], blotches: bool) -> float:
     low = _QUIETEST * high
     if excess(math.log(low)) > 0:
         return low
-    found = brentq(excess, math.log(low), math.log(high), xtol=_LOG_STEP)
+    found = scipy.optimize.brentq(excess, math.log(low), math.log(high), xtol=_LOG_STEP)
     return math.exp(float(found) - _LOG_STEP)
 
 

@@ -10,7 +10,7 @@ from functools import cache
 from typing import Final
 
 import numpy as np
-from scipy.optimize import brentq
+import scipy
 
 from ..model.planes import F32
 from ..model.recipe import Recipe
@@ -115,7 +115,7 @@ def auto_balance(recipe: Recipe) -> float:
         return 0.0
     if excess(1.0) > 0:
         return 1.0
-    found = float(brentq(excess, 0.0, 1.0, xtol=_BALANCE_STEP / 2))
+    found = float(scipy.optimize.brentq(excess, 0.0, 1.0, xtol=_BALANCE_STEP / 2))
     return min(1.0, round((math.floor(found / _BALANCE_STEP) + 1) * _BALANCE_STEP, 3))
 
 

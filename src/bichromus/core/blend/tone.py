@@ -9,7 +9,7 @@ from functools import lru_cache
 from typing import Final
 
 import numpy as np
-from scipy.interpolate import PchipInterpolator
+import scipy
 
 from ..model.planes import F32
 from ..model.settings import ToneSettings
@@ -73,7 +73,9 @@ class LightnessCurve:
 def _nodes(points: tuple[tuple[float, float], ...]) -> tuple[F32, F32]:
     """Values of the curve at even steps, and how it rises from each to the next."""
     x, y = zip((0.0, 0.0), *points, (1.0, 1.0), strict=True)
-    nodes = np.clip(PchipInterpolator(x, y)(np.linspace(0, 1, _NODES)), 0, 1).astype(np.float32)
+    nodes = np.clip(
+        scipy.interpolate.PchipInterpolator(x, y)(np.linspace(0, 1, _NODES)), 0, 1
+    ).astype(np.float32)
     return nodes, np.append(np.diff(nodes), np.float32(0))
 
 

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from ..measure.profiles import (
     AMPLITUDE,
@@ -140,7 +140,9 @@ def _neighbours(p: F64, which: NDArray[np.int64]) -> NDArray[np.int64]:
         return out
     places = p[:, X : Y + 1]
     count = min(_NEIGHBOURS + 1, len(p))
-    away, number = (np.asarray(a) for a in cKDTree(places).query(places[which], count))
+    away, number = (
+        np.asarray(a) for a in scipy.spatial.cKDTree(places).query(places[which], count)
+    )
     limit = _NEAR * np.exp(p[which, WIDTH])[:, None]
     for row, (distances, numbers) in enumerate(zip(away, number, strict=True)):
         kept = [

@@ -7,8 +7,8 @@ from typing import Final
 
 import cv2
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from ..measure.halos import Core, halo_disc, saturated_cores
 from ..measure.profiles import (
@@ -152,7 +152,7 @@ class StarModel:
         """Places that are no known star's own, nor within a full core."""
         if not len(self.p) or not len(x):
             return np.ones(len(x), np.bool_)
-        away, nearest = cKDTree(self.p[:, X : Y + 1]).query(np.stack([x, y], 1))
+        away, nearest = scipy.spatial.cKDTree(self.p[:, X : Y + 1]).query(np.stack([x, y], 1))
         limit = _APART * self.width + 1.2 * self.full_px[nearest]
         return np.asarray(away > limit, np.bool_)
 
@@ -236,7 +236,7 @@ class StarModel:
         for n in np.flatnonzero(~keep & ~even):
             keep[n] = self._is_alone(self.p[n])
         if len(self.p) > 1:
-            pairs = cKDTree(self.p[:, X : Y + 1]).query_pairs(
+            pairs = scipy.spatial.cKDTree(self.p[:, X : Y + 1]).query_pairs(
                 _PRUNED * self.width, output_type="ndarray"
             )
             for one, two in pairs:

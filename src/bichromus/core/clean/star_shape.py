@@ -9,7 +9,7 @@ from typing import Final
 
 import cv2
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from ..measure.profiles import AMPLITUDE, BETA, F64, TABLE_STEP, WIDTH, Shape, X, Y, pixels_about
 from ..model.planes import F32, Mask
@@ -136,7 +136,7 @@ def _cells(cell: np.ndarray, values: F64, weight: F64, side: int) -> F32:
 
 def _lonely(p: F64, apart: float) -> Mask:
     """Stars with no other beside them that matters."""
-    pairs = cKDTree(p[:, X : Y + 1]).query_pairs(apart, output_type="ndarray")
+    pairs = scipy.spatial.cKDTree(p[:, X : Y + 1]).query_pairs(apart, output_type="ndarray")
     out = np.ones(len(p), np.bool_)
     if len(pairs):
         one, two = pairs.T

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
-from scipy.optimize import least_squares
+import scipy
 
 from ..measure.profiles import (
     AMPLITUDE,
@@ -126,7 +126,7 @@ def _second(theta: F64) -> Second | None:
 def _fit(samples: _Samples, start: F64) -> F64:
     low, high = (np.array(limit[: len(start)]) for limit in (_LOW, _HIGH))
     inside = np.clip(start, low + 1e-6, high - 1e-6)
-    found = least_squares(
+    found = scipy.optimize.least_squares(
         samples.of, inside, bounds=(low, high), loss="soft_l1", max_nfev=_EVALUATIONS
     )
     return np.asarray(found.x, np.float64)

@@ -9,8 +9,8 @@ from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.optimize import brentq
 
 from ..measure.noise import quiet_blocks, sheet_of
 from ..measure.run import bright_mask
@@ -181,7 +181,7 @@ def _rid(power: F64, nulls: F64, seen: F64, share: F64, together: F64) -> F64:
     most = float((power / np.maximum(share, 1e-12)).max())
     if excess(0.0) <= 0:
         return noise(0.0)
-    return noise(most if excess(most) > 0 else float(brentq(excess, 0.0, most)))
+    return noise(most if excess(most) > 0 else float(scipy.optimize.brentq(excess, 0.0, most)))
 
 
 def _kin(looks: list[_Look]) -> F64:
@@ -281,7 +281,7 @@ def _told(nulls: F64, seen: F64, fine: F64) -> PlaneNoise:
     elif excess(high) < 0:
         power = high
     else:
-        power = float(brentq(excess, low, high))
+        power = float(scipy.optimize.brentq(excess, low, high))
     off = float(np.exp(-excess(power) / 2))
     warnings: tuple[str, ...] = ()
     if off > _LIGHT:

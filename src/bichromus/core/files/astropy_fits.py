@@ -1,16 +1,14 @@
-"""astropy's FITS, without its remarks on the terminal: what is wrong with a file is said by our own
-errors.
-"""
+"""astropy's FITS, loaded when the first file is read: it takes longer than all else of a window."""
 
 from __future__ import annotations
 
-import warnings
+from functools import cache
+from typing import Any
 
-with warnings.catch_warnings():
-    warnings.simplefilter("ignore")
+
+@cache
+def astropy_fits() -> Any:
+    """The module ``astropy.io.fits``."""
     from astropy.io import fits
-    from astropy.utils.exceptions import AstropyUserWarning
 
-warnings.filterwarnings("ignore", category=AstropyUserWarning, module="astropy")
-
-__all__ = ["fits"]
+    return fits

@@ -10,7 +10,7 @@ import numpy as np
 
 from ..model.errors import BichromusError, UnreadableFile, UnsupportedData
 from ..model.planes import Header
-from .astropy_fits import fits
+from .astropy_fits import astropy_fits
 from .foreign import FOREIGN, cards_of, check_room, why_of
 from .headers import map_header
 
@@ -24,7 +24,7 @@ def read_fits(path: Path) -> tuple[np.ndarray, Header]:
     try:
         with (
             open(path, "rb") as handle,
-            fits.open(handle, memmap=False, lazy_load_hdus=True) as hdus,
+            astropy_fits().open(handle, memmap=False, lazy_load_hdus=True) as hdus,
         ):
             hdu = first_picture(hdus, path)
             _check_length(hdu, path)
@@ -44,7 +44,7 @@ def read_fits_header(path: Path) -> Header:
     with (
         contextlib.suppress(FOREIGN),
         open(path, "rb") as handle,
-        fits.open(handle, lazy_load_hdus=True) as hdus,
+        astropy_fits().open(handle, lazy_load_hdus=True) as hdus,
     ):
         return header_of(first_picture(hdus, path), hdus[0])
     return Header()
@@ -58,12 +58,12 @@ def raw_rows(path: Path) -> np.ndarray | None:
     """
     with (
         contextlib.suppress(FOREIGN),
-        fits.open(path, memmap=True) as hdus,
+        astropy_fits().open(path, memmap=True) as hdus,
     ):
         hdu = first_picture(hdus, path)
         card = hdu.header
         if (
-            isinstance(hdu, fits.CompImageHDU)
+            isinstance(hdu, astropy_fits().CompImageHDU)
             or card["BITPIX"] > 0
             or "BSCALE" in card
             or "BZERO" in card
@@ -99,7 +99,7 @@ def first_picture(hdus: Any, path: Path) -> Any:
 
 
 def _check_length(hdu: Any, path: Path) -> None:
-    if path.suffix.lower() == ".gz" or isinstance(hdu, fits.CompImageHDU):
+    if path.suffix.lower() == ".gz" or isinstance(hdu, astropy_fits().CompImageHDU):
         return
     place = hdu.fileinfo()
     if place is None:

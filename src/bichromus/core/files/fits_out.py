@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from ..model.planes import F32, Header
-from .astropy_fits import fits
+from .astropy_fits import astropy_fits
 from .atomic import atomic
 
 _KEYS = {
@@ -32,11 +32,11 @@ def fits_header(
     shape: tuple[int, ...],
     history: Iterable[str] = (),
     more: Mapping[str, Any] | None = None,
-) -> fits.Header:
-    """A primary header for float32 data of ``shape``, with what the model knows, WCS and
+) -> Any:
+    """A primary header of astropy for float32 data of ``shape``, with what the model knows, WCS and
     history.
     """
-    out = fits.Header()
+    out = astropy_fits().Header()
     out["SIMPLE"], out["BITPIX"], out["NAXIS"] = True, -32, len(shape)
     for number, size in enumerate(reversed(shape), 1):
         out[f"NAXIS{number}"] = size

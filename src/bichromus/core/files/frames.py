@@ -13,7 +13,7 @@ import cv2
 import numpy as np
 
 from ..model.planes import F32, Header, Picture
-from .astropy_fits import fits
+from .astropy_fits import astropy_fits
 from .fits_in import first_picture, header_of
 from .foreign import FOREIGN, require_file
 from .read import read_picture
@@ -100,7 +100,7 @@ def _mapped(path: Path) -> Frame | None:
     with (
         contextlib.suppress(FOREIGN),
         open(path, "rb") as handle,
-        fits.open(handle, memmap=False, lazy_load_hdus=True) as hdus,
+        astropy_fits().open(handle, memmap=False, lazy_load_hdus=True) as hdus,
     ):
         hdu = first_picture(hdus, path)
         card = hdu.header
@@ -109,7 +109,7 @@ def _mapped(path: Path) -> Frame | None:
         planes = (1, *shape) if len(shape) == 2 else shape
         if (
             kind is None
-            or isinstance(hdu, fits.CompImageHDU)
+            or isinstance(hdu, astropy_fits().CompImageHDU)
             or len(planes) != 3
             or planes[0] not in (1, 3)
         ):

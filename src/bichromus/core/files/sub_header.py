@@ -14,7 +14,7 @@ from typing import IO, Any, Final
 from ..model.errors import UnreadableFile
 from ..model.log_columns import READ
 from ..model.sub import SubHeader, kind_of, sub_filter
-from .astropy_fits import fits
+from .astropy_fits import astropy_fits
 from .foreign import FOREIGN, cards_of, require_file, why_of
 from .headers import first_number, first_text, map_header
 
@@ -113,7 +113,7 @@ def _read(handle: IO[bytes], path: Path) -> dict[str, Any]:
     handle.seek(0)
     place = 0
     while True:
-        header = fits.Header.fromfile(handle, padding=False)
+        header = astropy_fits().Header.fromfile(handle, padding=False)
         place = _after(handle)
         cards = cards_of(header) | cards
         data = _data_bytes(header)

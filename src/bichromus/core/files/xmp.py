@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from html import escape
 from typing import Final
-from xml.sax.saxutils import escape
 
 from ..model.imprint import Imprint
 

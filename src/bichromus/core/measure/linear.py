@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Final
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from ..model.errors import NotLinear
 from ..model.measures import Stars
@@ -70,7 +70,7 @@ def width_growth(plane: F32, stars: Stars, saturation: float | None) -> float | 
 
 def _lonely(x: F64, y: F64, flux: F64, reach: float) -> Mask:
     """Which stars, the brightest first, have none within ``reach`` that adds to their area."""
-    pairs = cKDTree(np.stack([x, y], 1)).query_pairs(reach, output_type="ndarray")
+    pairs = scipy.spatial.cKDTree(np.stack([x, y], 1)).query_pairs(reach, output_type="ndarray")
     out = np.ones(len(x), np.bool_)
     bright, faint = pairs.min(1), pairs.max(1)
     out[faint] = False

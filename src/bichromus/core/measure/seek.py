@@ -9,8 +9,8 @@ from dataclasses import dataclass, replace
 from typing import Final
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from ..model.planes import F32, Mask
 from ..numerics.bands import ordered_parallel
@@ -89,7 +89,7 @@ class Seeker:
         plane = peaks.plane
         x, y, height = peaks.find(model, self.width, near)
         if len(known) and len(x):
-            away, _ = cKDTree(known[:, X : Y + 1]).query(np.stack([x, y], 1))
+            away, _ = scipy.spatial.cKDTree(known[:, X : Y + 1]).query(np.stack([x, y], 1))
             new = away > _APART * self.width
             x, y, height = x[new], y[new], height[new]
         p = self.shape.stars(x, y, height)
@@ -135,7 +135,8 @@ class Seeker:
             return out
         count = min(6, len(p))
         away, number = (
-            np.asarray(a) for a in cKDTree(p[:, X : Y + 1]).query(p[:, X : Y + 1], count)
+            np.asarray(a)
+            for a in scipy.spatial.cKDTree(p[:, X : Y + 1]).query(p[:, X : Y + 1], count)
         )
         light = np.where(away[:, 1:] < _NEAR * self.width, p[number[:, 1:], AMPLITUDE], -1.0)
         best = light.argmax(1)

@@ -10,6 +10,7 @@ import numpy as np
 
 from ..model.measures import Stars
 from ..model.planes import F32, Mask
+from ..model.progress import SILENT, Progress
 from ..numerics.robust import FWHM_TO_SIGMA, MAD_TO_SIGMA
 from .mesh import noise_grid
 from .moffat import moffat_widths
@@ -56,7 +57,11 @@ class Peaks:
 
 
 def find_stars(
-    plane: F32, saturation: float | None = None, most: int = 20_000, width: float | None = None
+    plane: F32,
+    saturation: float | None = None,
+    most: int = 20_000,
+    width: float | None = None,
+    progress: Progress = SILENT,
 ) -> Stars:
     """Find and measure the stars of a finite plane (H, W), the brightest first.
 
@@ -67,7 +72,8 @@ def find_stars(
     """
     width = max(width or rough_width(plane), _NARROWEST_PX)
     full = None if saturation is None else plane >= _FULL * saturation
-    return _figures(plane, *_sought(plane, width, full), saturation, full, most)
+    found = _sought(plane, width, full, progress.part(0.35, 0.95))
+    return _figures(plane, *found, saturation, full, most)
 
 
 def followed_stars(
@@ -154,12 +160,15 @@ class _Field:
         return self.seeker.refitted(self.plane, self.model, p)
 
 
-def _sought(plane: F32, width: float, full: Mask | None) -> tuple[F64, float, float]:
+def _sought(
+    plane: F32, width: float, full: Mask | None, progress: Progress
+) -> tuple[F64, float, float]:
     """Stars (N, 7), their width, and the noise per pixel."""
     field, p = _Field.of(plane, width), np.zeros((0, PARAMETERS))
     use = None if full is None or not full.any() else ~_grown(full, _ABOUT_FULL * width)
     peaks, new = PeakSearch(plane, field.noise, use), None
     for number in range(_ROUNDS):
+        progress.step(number / _ROUNDS)
         # beside stars of the last round only there is something new, once the shape is known
         near = new if number > 1 else None
         found = field.seeker.candidates(peaks, field.model, p, near)
@@ -169,7 +178,8 @@ def _sought(plane: F32, width: float, full: Mask | None) -> tuple[F64, float, fl
         if number and not len(new):
             break
         p = np.concatenate([p, new])
-        for _ in range(_REFITS[number]):
+        for turn in range(_REFITS[number]):
+            progress.step((number + (turn + 1) / (_REFITS[number] + 1)) / _ROUNDS)
             p, off = field.refitted(p, off)
     return p, field.seeker.width, field.noise.middle
 

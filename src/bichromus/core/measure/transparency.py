@@ -7,8 +7,8 @@ from typing import Final
 
 import cv2
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy.spatial import cKDTree
 
 from ..numerics.robust import mad_sigma
 from .subs import MATCH_PX, STARS, SubMeasure
@@ -73,7 +73,7 @@ def _ratios(reference: SubMeasure, x: np.ndarray, y: np.ndarray, flux: np.ndarra
     if not len(rx) or not len(x):
         return None
     two_places, one_places = np.stack([x, y], 1), np.stack([rx, ry], 1)
-    here, there = cKDTree(two_places), cKDTree(one_places)
+    here, there = scipy.spatial.cKDTree(two_places), scipy.spatial.cKDTree(one_places)
     away, near = (np.asarray(a) for a in here.query(one_places, distance_upper_bound=MATCH_PX))
     found = np.flatnonzero(np.isfinite(away))
     back = np.asarray(there.query(two_places[near[found]])[1])
@@ -88,7 +88,7 @@ def _ratios(reference: SubMeasure, x: np.ndarray, y: np.ndarray, flux: np.ndarra
     return ratios if mad_sigma(ratios - np.median(ratios)) < _SPREAD else None
 
 
-def _by_chance(one: cKDTree, two: cKDTree) -> float:
+def _by_chance(one: scipy.spatial.cKDTree, two: scipy.spatial.cKDTree) -> float:
     """Pairs that two sets of peaks have when neither knows of the other."""
     low, high = np.maximum(one.mins, two.mins), np.minimum(one.maxes, two.maxes)
     area = float(np.prod(np.maximum(high - low, 1.0)))

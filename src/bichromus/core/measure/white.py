@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
-from scipy.spatial import cKDTree
+import scipy
 
 from ..model.measures import Stars
 from ..model.planes import F32
@@ -104,5 +104,5 @@ def _lonely(x: np.ndarray, y: np.ndarray, apart: float) -> np.ndarray:
     points = np.stack([x, y], 1)
     if len(points) < 2:
         return np.arange(len(points))
-    away = np.asarray(cKDTree(points).query(points, k=2)[0])
+    away = np.asarray(scipy.spatial.cKDTree(points).query(points, k=2)[0])
     return np.flatnonzero(away[:, 1] > apart)

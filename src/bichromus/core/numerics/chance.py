@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy.special import bdtrc
+import scipy
 
 
 def tail_log10(hits: int, tries: int, chance: float) -> float:
@@ -14,4 +14,4 @@ def tail_log10(hits: int, tries: int, chance: float) -> float:
     if hits < 0:
         return 0.0
     with np.errstate(divide="ignore"):
-        return float(-np.log10(bdtrc(hits, tries, chance)))
+        return float(-np.log10(scipy.special.bdtrc(hits, tries, chance)))

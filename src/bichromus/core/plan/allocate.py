@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
-from scipy.optimize import linprog
+import scipy
 
 from ..model.errors import InputError
 from .exposure import snr_rate
@@ -85,7 +85,7 @@ def allocate(windows: Sequence[Window], wants: Sequence[Want]) -> Allocation:
     least = np.hstack([np.zeros((m, n)), -np.eye(m), np.ones((m, 1))])
     rows, limits = np.vstack([over, reached, least]), np.concatenate([room, have, np.zeros(m)])
     bounds: list[tuple[float, float | None]] = [*[(0.0, None)] * n, *[(0.0, 1.0)] * (m + 1)]
-    first = linprog(
+    first = scipy.optimize.linprog(
         np.concatenate([np.zeros(n + m), [-1.0]]), rows, limits, bounds=bounds, method="highs"
     )
     assert first.x is not None  # nothing at all is always allowed
@@ -96,7 +96,7 @@ def allocate(windows: Sequence[Window], wants: Sequence[Want]) -> Allocation:
     idle = (
         1e-3 * early / max(float(room.sum()), 1.0)
     )  # well above the solver's tolerance, far below any share
-    second = linprog(
+    second = scipy.optimize.linprog(
         np.concatenate([idle, np.full(m, -1.0), [0.0]]), rows, limits, bounds=bounds, method="highs"
     )
     best = second.x if second.x is not None else first.x

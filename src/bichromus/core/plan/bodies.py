@@ -7,7 +7,7 @@ from functools import lru_cache
 
 import erfa
 import numpy as np
-from scipy.interpolate import CubicSpline
+import scipy
 
 from .earth import (
     F64,
@@ -46,11 +46,11 @@ class Ephemeris:
 
     first: float
     last: float
-    _sun: CubicSpline
-    _moon: CubicSpline
-    _velocity: CubicSpline
-    _frame: CubicSpline
-    _excess: CubicSpline
+    _sun: scipy.interpolate.CubicSpline
+    _moon: scipy.interpolate.CubicSpline
+    _velocity: scipy.interpolate.CubicSpline
+    _frame: scipy.interpolate.CubicSpline
+    _excess: scipy.interpolate.CubicSpline
 
     def frame(self, utc: F64) -> F64:
         """Matrices to the true equator of date."""
@@ -87,16 +87,16 @@ def ephemeris(first_day: int, last_day: int) -> Ephemeris:
     frames = true_of_date(tt_of(days))
     sun, velocity = sun_at(tt_of(days))
     moon = moon_at(tt_of(hours))
-    frame = CubicSpline(days, frames.reshape(len(days), 9))
+    frame = scipy.interpolate.CubicSpline(days, frames.reshape(len(days), 9))
     at_hours = np.asarray(frame(hours)).reshape(-1, 3, 3)
     return Ephemeris(
         start,
         end,
-        CubicSpline(days, np.einsum("nij,nj->ni", frames, sun)),
-        CubicSpline(hours, np.einsum("nij,nj->ni", at_hours, moon)),
-        CubicSpline(days, velocity),
+        scipy.interpolate.CubicSpline(days, np.einsum("nij,nj->ni", frames, sun)),
+        scipy.interpolate.CubicSpline(hours, np.einsum("nij,nj->ni", at_hours, moon)),
+        scipy.interpolate.CubicSpline(days, velocity),
         frame,
-        CubicSpline(days, sidereal_excess(days)),
+        scipy.interpolate.CubicSpline(days, sidereal_excess(days)),
     )
 
 

@@ -12,7 +12,7 @@ from itertools import combinations
 from typing import Final
 
 import numpy as np
-from scipy.optimize import least_squares
+import scipy
 
 from ..measure.noise import TO_LARGE, Sheet, quiet_blocks, sheet_of
 from ..measure.profiles import F64
@@ -118,4 +118,4 @@ def _shared_out(found: dict[tuple[int, int], float], start: F64, trust: F64) -> 
         sums = np.array([0.5 * np.log(power[a] + power[b]) for a, b in pairs])
         return np.concatenate([(sums - seen) / _ERROR, (logs - np.log(start)) / trust])
 
-    return np.asarray(np.exp(least_squares(off, np.log(start)).x), np.float64)
+    return np.asarray(np.exp(scipy.optimize.least_squares(off, np.log(start)).x), np.float64)

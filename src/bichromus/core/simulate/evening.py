@@ -11,7 +11,7 @@ from typing import Final
 
 import cv2
 import numpy as np
-from scipy.special import erf
+import scipy
 
 from ..model.channel import WAVELENGTH_NM
 from ..model.planes import F32
@@ -82,7 +82,7 @@ def weather(
         # they are here
         memory = float(np.exp(-shot.seconds / 1200))
         drifting = memory * drifting + float(np.sqrt(1 - memory**2) * rng.normal())
-        bank = 0.5 * (1 + float(erf(drifting / np.sqrt(2))))
+        bank = 0.5 * (1 + float(scipy.special.erf(drifting / np.sqrt(2))))
         cloud = float(1 / (1 + np.exp(-(forecast.cloud_at(shot.start) - _THIN - bank) / 0.05)))
         seeing = next(
             (

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-import scipy.fft
+import scipy
 
 from ..model.planes import F32
 

@@ -4,9 +4,10 @@ the cache.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import partial
+from typing import Final
 
 from ...core.extract import load_response
 from ...core.model.channel import CHANNELS
@@ -16,15 +17,20 @@ from ..project.responses import find_response
 from ..project.state import PreparationState
 from ..project.store import Store
 from ..work.together import side_by_side
+from . import costs
 from .cleaning import STEPS, clean
 from .context import PrepareContext
 from .origin import cleaned, pooled
 from .pool import pool_channel, told_together
 from .prepared import Prepared
-from .registration import Registration, register_stacks
+from .registration import Registration, register_stacks, unmatched
 from .sources import RGB, bytes_of
 from .star_split import coloured_stars, without_stars
 from .tasks import Task, tasks_of
+
+_LITTLE: Final = 0.01  # seconds
+_BEFORE_COLOURS: Final = 0.9  # of what follows the pools
+_POOL_PLANES: Final = 8  # of memory that a pool takes with its measuring, at its most
 
 
 @dataclass(frozen=True)
@@ -106,8 +112,11 @@ def prepare(store: Store, wanted: PreparationState, progress: Progress = SILENT)
     """All channels of a preparation, from the cache where nothing above them changed. Raises
     InputError, Cancelled.
     """
+    new = unmatched(store, wanted.sources, wanted.reference)
+    first, then = costs.matched(new), sum(costs.made(t, None) for t in tasks_of(wanted.sources))
+    share = first / (first + then) if new else 0.0
     registration = register_stacks(
-        store, wanted.sources, wanted.reference, wanted.crop, progress.part(0, 0.2)
+        store, wanted.sources, wanted.reference, wanted.crop, progress.part(0, share)
     )
     responses = {
         s.eye: load_response(find_response(store, wanted.response_of(s.eye)))
@@ -115,10 +124,14 @@ def prepare(store: Store, wanted: PreparationState, progress: Progress = SILENT)
         if s.colour
     }
     build = _Build(PrepareContext(store, wanted, registration, responses))
-    build.make_origins(progress.part(0.2, 0.7))
-    build.pool_all(progress.part(0.7, 0.85))
-    build.finish_all(progress.part(0.85, 0.97))
-    build.colour_stars(progress.part(0.97, 1))
+    rest = progress.part(share, 1)
+    made, pooled, finished = build.costs()
+    whole = made + pooled + finished
+    build.make_origins(rest.part(0, made / whole))
+    build.pool_all(rest.part(made / whole, (made + pooled) / whole))
+    last = rest.part((made + pooled) / whole, 1)
+    build.finish_all(last.part(0, _BEFORE_COLOURS))
+    build.colour_stars(last.part(_BEFORE_COLOURS, 1))
     progress.step(1.0)
     return build.result()
 
@@ -134,14 +147,22 @@ class _Build:
         self._star_colours: dict[str, Prepared] = {}
         self._faults: list[InputError] = []
         self._refused = dict(context.registration.refused)
+        usable = [s for s in self._wanted.sources if s.id not in self._refused]
+        self._tasks = tasks_of(usable)
         self._warnings = [*self._refused.values(), *context.registration.warnings]
+
+    def costs(self) -> tuple[float, float, float]:
+        """About how long origins, pools and all that follows will take."""
+        made = [costs.made(task, self._context) for task in self._tasks]
+        some = any(cost > _LITTLE for cost in made)
+        stacks = [s for t in self._tasks for s in t.stacks]
+        pooled = costs.pooled(stacks) if some else _LITTLE
+        return sum(made) + _LITTLE, pooled + _LITTLE, costs.finished(self._wanted)
 
     def make_origins(self, progress: Progress) -> None:
         """Run the tasks of all stacks. One bad stack does not take the others along; the first
         fault is raised where nothing could be made.
         """
-        usable = [s for s in self._wanted.sources if s.id not in self._refused]
-        tasks = tasks_of(usable)
 
         def run(task: Task, part: Progress) -> list[Prepared] | InputError:
             try:
@@ -149,9 +170,11 @@ class _Build:
             except InputError as error:
                 return error
 
-        pieces = [partial(run, task) for task in tasks]
-        needs = [sum(map(bytes_of, t.stacks)) for t in tasks]
-        for task, made in zip(tasks, side_by_side(pieces, progress, needs), strict=True):
+        pieces = [partial(run, task) for task in self._tasks]
+        needs = [sum(map(bytes_of, t.stacks)) for t in self._tasks]
+        times = [costs.made(t, self._context) for t in self._tasks]
+        found = side_by_side(pieces, progress, needs, times)
+        for task, made in zip(self._tasks, found, strict=True):
             if isinstance(made, InputError):
                 self._faults.append(made)
                 self._refused.update({s.id: made.sentence() for s in task.stacks})
@@ -162,16 +185,20 @@ class _Build:
 
     def pool_all(self, progress: Progress) -> None:
         """Add the pool of every channel that comes from several origins."""
-        for number, name in enumerate(CHANNELS):
-            part = progress.part(number / len(CHANNELS), (number + 1) / len(CHANNELS))
+        origins = dict(self._origins)
+
+        def run(name: str, part: Progress) -> Prepared | InputError | None:
             try:
-                made = pool_channel(
-                    self._context.store, name, self._origins, self._wanted.left_out, part
-                )
+                return pool_channel(self._context.store, name, origins, self._wanted.left_out, part)
             except InputError as error:
-                self._warnings.append(error.sentence())
-                continue
-            if made is not None:
+                return error
+
+        names = [n for n in CHANNELS if any(p.channel == n for p in origins.values())]
+        needs = [_pool_bytes(name, origins) for name in names]
+        for made in side_by_side([partial(run, name) for name in names], progress, needs):
+            if isinstance(made, InputError):
+                self._warnings.append(made.sentence())
+            elif made is not None:
                 self._add([made])
                 self._origins.update(told_together(made, self._origins))
 
@@ -242,6 +269,12 @@ class _Build:
             self._origins[prepared.id] = prepared
             if not prepared.preliminary:
                 self._warnings += prepared.notes.warnings
+
+
+def _pool_bytes(name: str, origins: Mapping[str, Prepared]) -> float:
+    """Memory that pooling a channel takes, however many stacks it has."""
+    shapes = (p.shape for p in origins.values() if p.channel == name)
+    return max(4.0 * _POOL_PLANES * height * width for height, width in shapes)
 
 
 def choose(wanted: PreparationState, origins: dict[str, Prepared]) -> dict[str, str]:

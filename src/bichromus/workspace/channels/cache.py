@@ -6,8 +6,9 @@ import hashlib
 import json
 import os
 import shutil
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field, replace
+from functools import cache
 from pathlib import Path
 from typing import Any, Final
 
@@ -24,8 +25,12 @@ from .origin import Origin
 from .prepared import Prepared
 
 FORMAT: Final = 11
+FACTS: Final = "facts.json"
+"""The file of a channel's folder that is there when all of it is."""
 _SMALLEST_PX: Final = 400
 """A pyramid ends at the level whose longer side is no longer than this: smaller than any view."""
+_DIGITS: Final = 24  # of a name in the cache
+_ALIKE: Final = 14
 _BINS: Final = 96
 _SAMPLES: Final = 400_000
 _LOW: Final = float(np.arcsinh(-3.0))
@@ -63,20 +68,43 @@ class _Facts:
     notes: Notes
 
 
-_FACTS: Final = TypeAdapter(_Facts)
+@cache
+def _facts() -> TypeAdapter[_Facts]:
+    return TypeAdapter(_Facts)
 
 
-def prepared_key(*parts: str) -> str:
-    """The name in the cache of what was made of such parts; empty ones do not count."""
-    text = "\n".join((str(FORMAT), *filter(None, parts)))
-    return hashlib.sha256(text.encode()).hexdigest()[:24]
+def prepared_key(*parts: str, last: Sequence[str] = ()) -> str:
+    """The name in the cache of what was made of such parts; empty ones do not count. Names that
+    differ only in the ``last`` step begin alike.
+    """
+    key = _digest(str(FORMAT), *filter(None, parts))
+    return key[:_ALIKE] + _digest(*last)[: _DIGITS - _ALIKE] if last else key
+
+
+def _digest(*parts: str) -> str:
+    return hashlib.sha256("\n".join(parts).encode()).hexdigest()[:_DIGITS]
+
+
+def has_sibling(cache: Path, key: str) -> bool:
+    """Whether something was made of the same, but for another last step."""
+    return any((f / FACTS).exists() for f in cache.glob(f"{key[:_ALIKE]}*"))
+
+
+def load_sibling(cache: Path, key: str) -> Prepared | None:
+    """What was last made of the same, but for another last step."""
+    folders = [f for f in cache.glob(f"{key[:_ALIKE]}*") if f.name != key and f.is_dir()]
+    for folder in sorted(folders, key=lambda f: f.stat().st_mtime, reverse=True):
+        found = load_prepared(cache, folder.name)
+        if found is not None:
+            return found
+    return None
 
 
 def load_prepared(cache: Path, key: str) -> Prepared | None:
     """From the cache; None when it is not there or not whole."""
     folder = cache / key
     try:
-        facts = _FACTS.validate_python(json.loads((folder / "facts.json").read_text("utf-8")))
+        facts = _facts().validate_python(json.loads((folder / FACTS).read_text("utf-8")))
         if facts.format != FORMAT:
             return None
         levels = _load_levels(folder, "level", facts.levels)
@@ -149,7 +177,7 @@ def _write(folder: Path, draft: Draft) -> None:
         draft.hours,
         replace(draft.notes, histogram=_histogram(clean, measure)),
     )
-    (folder / "facts.json").write_text(json.dumps(asdict(facts)), "utf-8")
+    (folder / FACTS).write_text(json.dumps(asdict(facts)), "utf-8")
 
 
 def _load_levels(folder: Path, name: str, count: int) -> tuple[Any, ...]:

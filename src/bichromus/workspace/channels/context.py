@@ -12,13 +12,16 @@ from ...core.clean.gradient import find_gradient
 from ...core.extract import Response
 from ...core.measure import measure_plane, stars_and_noise
 from ...core.measure.halos import Core, saturated_cores
+from ...core.measure.run import StarsAndNoise, bright_mask
 from ...core.model.errors import InputError
 from ...core.model.measures import LargeScale, Measure, Stars
-from ...core.model.planes import F32, Mask, Picture
+from ...core.model.planes import F32, Header, Mask, Picture
 from ...core.model.progress import SILENT, Progress
+from ...core.numerics.smoothing import fill
 from ..project.state import AUTO, PLANE, Disc, PreparationState, SourceState
 from ..project.store import Store
-from .cache import Draft, load_prepared, save_prepared
+from .cache import FACTS, Draft, has_sibling, load_prepared, load_sibling, save_prepared
+from .holes import seen_part
 from .notes import GradientNote, Notes
 from .origin import Origin
 from .prepared import Prepared
@@ -49,6 +52,14 @@ class PrepareContext:
         """A prepared channel that was made before."""
         return load_prepared(self.cache, key)
 
+    def has(self, key: str) -> bool:
+        """Whether a channel was made before."""
+        return (self.cache / key / FACTS).exists()
+
+    def has_sibling(self, key: str) -> bool:
+        """Whether it was, but for its gradient."""
+        return self.has(key) or has_sibling(self.cache, key)
+
     def gradient_wanted(self, channel: str) -> tuple[int, tuple[Disc, ...]]:
         """The gradient's degree wanted of a channel, and what was drawn that must not count."""
         wanted = self.preparation
@@ -78,7 +89,56 @@ class PrepareContext:
         already.
         """
         look = stars_and_noise(picture, known, stars)
-        progress.step(0.5, f"taking the sky off {origin.channel}")
+        progress.step(0.5)
+        rest = progress.part(0.5, 1)
+        return self._under_no_sky(key, origin, label, hours, picture, notes, look, plain, rest)
+
+    def known(self, key: str, progress: Progress = SILENT) -> Prepared | None:
+        """A channel on the common grid that was made before; where only another gradient was taken
+        off it then, that is put back and this one taken off.
+        """
+        found = self.load(key)
+        if found is not None:
+            return found
+        other = load_sibling(self.cache, key)
+        if other is None:
+            return None
+        measure, notes = other.measure, other.notes
+        data = seen_part(other) + measure.surface.rows(0, other.shape[0])
+        if notes.gradient is not None:
+            data = notes.gradient.put_back(data)
+        top = None if notes.saturation is None else notes.saturation + measure.background
+        picture = Picture(data, Header(saturation=top))
+        plane = fill(data, ~np.isfinite(data))
+        mask = bright_mask(plane, measure.stars, top)
+        look = StarsAndNoise(measure.stars, measure.noise, mask)
+        halves = other.half_res_planes.get("plain")
+        return self._under_no_sky(
+            key,
+            other.origin,
+            other.label,
+            other.hours,
+            picture,
+            notes.without_sky(),
+            look,
+            None if halves is None else halves[0],
+            progress,
+        )
+
+    def _under_no_sky(
+        self,
+        key: str,
+        origin: Origin,
+        label: str,
+        hours: float | None,
+        picture: Picture,
+        notes: Notes,
+        look: StarsAndNoise,
+        plain: F32 | None,
+        progress: Progress,
+    ) -> Prepared:
+        """Without the gradient that is wanted of the channel, measured and kept."""
+        progress.step(0.0, f"taking the sky off {origin.channel}")
         degree, discs = self.gradient_wanted(origin.channel)
         if degree != PLANE:
             try:
@@ -89,11 +149,11 @@ class PrepareContext:
                     look,
                 )
             except InputError as error:
-                notes = notes.warned(error.sentence())
+                notes = notes.of_sky(None, error.sentence())
             else:
                 picture = replace(picture, data=found.take_off(picture.data))
                 said = [f"{label}: {w}" for w in found.warnings]
-                notes = replace(notes, gradient=GradientNote.of(found)).warned(*said)
+                notes = notes.of_sky(GradientNote.of(found), *said)
         measure = measure_plane(picture, origin.channel, look)
         top = picture.header.saturation
         if top is not None:

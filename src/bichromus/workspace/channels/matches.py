@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable, Iterable
+from functools import cache
 from pathlib import Path
 from typing import Any, Final
 
@@ -17,6 +18,7 @@ from ...core.clean.continuum import Continuum
 from ...core.files import read_picture
 from ...core.model.measures import Stars
 from ...core.model.planes import Picture
+from ...core.model.progress import SILENT, Progress
 from ..project.cache import DAMAGED, MATCHES
 from ..project.state import SourceState
 from ..project.store import Store
@@ -24,16 +26,25 @@ from .prepared import Prepared
 
 FORMAT: Final = 3
 """Of what is remembered, and of what is made of it; a new one forgets the old."""
-_FOUND: Final = TypeAdapter(Stars | None)
 
 
-def remembered_match(store: Store, reference: SourceState, source: SourceState) -> Match | None:
+@cache
+def _found() -> TypeAdapter[Stars | None]:
+    return TypeAdapter(Stars | None)
+
+
+def remembered_match(
+    store: Store, reference: SourceState, source: SourceState, progress: Progress = SILENT
+) -> Match | None:
     """The match of two stacks, remembered by their hashes."""
     known = known_match(store, reference, source)
     if known is not None:
         return known
     path = _match_path(store, reference, source)
-    lists = [remembered_stars(store, s) for s in (reference, source)]
+    lists = [
+        remembered_stars(store, reference),
+        remembered_stars(store, source, progress.part(0, 0.8)),
+    ]
     found = match_lists(
         lists[0], lists[1], Picture(np.zeros((1, 1), np.float32), file=Path(source.path))
     )
@@ -90,17 +101,17 @@ def _load_match(path: Path) -> Match | None:
         return None
 
 
-def remembered_stars(store: Store, source: SourceState) -> StarList:
+def remembered_stars(store: Store, source: SourceState, progress: Progress = SILENT) -> StarList:
     """The stars of a stack, remembered by its hash."""
     path = _stars_path(store, source)
     try:
         with np.load(path, allow_pickle=False) as f:
             points = f["x"], f["y"]
-            found = _FOUND.validate_json(str(f["found"]))
+            found = _found().validate_json(str(f["found"]))
             return StarList(points, f["flux"], source.shape, float(f["width"]), found)
     except DAMAGED:
         pass
-    stars = star_list(read_picture(Path(source.path)))
+    stars = star_list(read_picture(Path(source.path)), progress)
     _save(
         path,
         {
@@ -108,7 +119,7 @@ def remembered_stars(store: Store, source: SourceState) -> StarList:
             "y": stars.points[1],
             "flux": stars.flux,
             "width": stars.width_px,
-            "found": _FOUND.dump_json(stars.found).decode(),
+            "found": _found().dump_json(stars.found).decode(),
         },
     )
     return stars
@@ -119,7 +130,7 @@ def known_stars(store: Store, source: SourceState) -> Stars | None:
     path = _stars_path(store, source)
     try:
         with np.load(path, allow_pickle=False) as f:
-            return _FOUND.validate_json(str(f["found"]))
+            return _found().validate_json(str(f["found"]))
     except DAMAGED:
         return None
 

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, replace
 
+import numpy as np
+
 from ...core.clean.gradient import Gradient
 from ...core.extract.leaks import Leaks
 from ...core.measure.field import StarField
 from ...core.measure.halos import Core
+from ...core.model.planes import F32
 from ...core.model.recipe import Covariance
 from ...core.numerics.poly import Poly
 
@@ -43,6 +46,10 @@ class GradientNote:
             found.tiles.size,
             tiles,
         )
+
+    def put_back(self, plane: F32) -> F32:
+        """A plane (H, W) that the gradient was taken off, as it was before."""
+        return np.asarray(plane + self.model.rows(0, plane.shape[0]) - np.float32(self.level))
 
     @property
     def sky_share(self) -> float:
@@ -165,7 +172,8 @@ class Histogram:
 class Notes:
     """All notes of one prepared channel. ``fields`` are star widths over the frame by stack,
     ``saturation`` the full level with the background at zero; ``removable`` tells of noise that
-    can be taken off. ``results`` says in a line what each
+    can be taken off. ``sky_warnings`` are those of ``warnings`` that the gradient gave. ``results``
+    says in a line what each
     cleaning step did, by its id; ``cleaned_from`` is the key of the origin that the last of them
     began with.
     """
@@ -184,6 +192,16 @@ class Notes:
     removable: RemovableNote | None = None
     results: dict[str, str] = field(default_factory=dict)
     cleaned_from: str = ""
+    sky_warnings: tuple[str, ...] = ()
+
+    def of_sky(self, gradient: GradientNote | None, *more: str) -> Notes:
+        """A copy with the gradient that was taken off, and what was said of it."""
+        return replace(self.warned(*more), gradient=gradient, sky_warnings=more)
+
+    def without_sky(self) -> Notes:
+        """A copy as it was before any gradient was sought."""
+        own = tuple(w for w in self.warnings if w not in self.sky_warnings)
+        return replace(self, warnings=own, gradient=None, sky_warnings=())
 
     def warned(self, *more: str) -> Notes:
         """A copy with more warnings."""

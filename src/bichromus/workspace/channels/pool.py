@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
-from typing import Any, Final, cast
+from typing import Final, cast
 
 import numpy as np
 
@@ -19,6 +19,7 @@ from ...core.pool.stacks import Pool, pool
 from ..project.store import Store
 from .cache import Draft, load_prepared, prepared_key, save_prepared
 from .context import core_notes
+from .holes import HoledPlane
 from .notes import Notes, PoolNote, PoolPart
 from .origin import pooled
 from .prepared import Prepared
@@ -135,32 +136,3 @@ def _pool_note(members: Sequence[Prepared], left_out: Sequence[str], made: Pool)
         for p, part in zip(members, made.parts, strict=True)
     )
     return PoolNote(made.together / made.alone, parts)
-
-
-class HoledPlane:
-    """A plane that stays on the disk: what is read of it has NaN where nothing was seen. It stands
-    in for an array where only parts are read at a time.
-    """
-
-    ndim = 2
-    dtype = np.dtype(np.float32)
-
-    def __init__(self, stored: F32) -> None:
-        self._stored = stored
-        self.shape: tuple[int, int] = (stored.shape[0], stored.shape[1])
-        self.size = stored.size
-
-    def __getitem__(self, key: Any) -> F32:
-        part = np.array(self._stored[key], np.float32)
-        part[part == 0] = np.nan
-        return part
-
-    def __array__(self, dtype: Any = None, copy: bool | None = None) -> F32:
-        return self[:, :]
-
-
-def seen_part(prepared: Prepared) -> F32:
-    """The plane with NaN where nothing was seen: there it was set to zero to the last bit, as no
-    pixel of data is.
-    """
-    return HoledPlane(prepared.levels[0])[:, :]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from typing import Final
@@ -165,22 +165,21 @@ def register_stacks(
     stacks = [s for s in sources if not s.preliminary]
     if not stacks:
         return Registration()
-    grid = next((s for s in stacks if s.id == reference), None) or next(
-        s for s in stacks if s.id == suggest_reference(stacks)
-    )
+    grid = _grid_of(stacks, reference)
     registered, refused, warnings = {grid.id: StackRegistration(grid.id, None, grid.shape)}, {}, []
     others = [s for s in stacks if s.id != grid.id]
     own_fault: InputError | None = None
     if others:
+        progress.step(0.0, f"finding the stars of {grid.label}")
         try:
-            remembered_stars(store, grid)
+            remembered_stars(store, grid, progress.part(0, 1 / len(stacks)))
         except (NotEnoughData, NotLinear) as error:
             own_fault = error
             warnings.append(f"The stacks cannot be aligned to {grid.label}: {error.sentence()}")
     if own_fault is None:
-        _find_stars(store, grid, others, progress.part(0.1, 0.9))
+        _match_new(store, grid, others, progress.part(1 / len(stacks), 0.98))
     for number, source in enumerate(others):
-        progress.step(0.9 + 0.1 * number / max(len(others), 1), f"laying {source.label}")
+        progress.step(0.98 + 0.02 * number / len(others), f"laying {source.label}")
         try:
             if own_fault is not None:
                 raise own_fault
@@ -212,22 +211,44 @@ def register_stacks(
     return Registration(grid.id, registered, box, refused, tuple(warnings))
 
 
-def _find_stars(
+def unmatched(store: Store, sources: Sequence[SourceState], reference: str) -> list[SourceState]:
+    """Stacks whose stars are to be found before anything lies on the grid; with them the reference,
+    whose stars are, too.
+    """
+    stacks = [s for s in sources if not s.preliminary]
+    if len(stacks) < 2:
+        return []
+    grid = _grid_of(stacks, reference)
+    new = _unmatched(store, grid, [s for s in stacks if s.id != grid.id])
+    return [grid, *new] if new else []
+
+
+def _grid_of(stacks: Sequence[SourceState], reference: str) -> SourceState:
+    named = next((s for s in stacks if s.id == reference), None)
+    return named or next(s for s in stacks if s.id == suggest_reference(stacks))
+
+
+def _unmatched(store: Store, grid: SourceState, others: Iterable[SourceState]) -> list[SourceState]:
+    return [s for s in others if known_match(store, grid, s) is None]
+
+
+def _match_new(
     store: Store, grid: SourceState, others: Sequence[SourceState], progress: Progress
 ) -> None:
-    """The stars of all stacks that were not matched before, side by side; what is wrong with one
-    is told when it is matched.
+    """Match all stacks that were not matched before, side by side, so that it is remembered; what
+    is wrong with one is told when it is laid.
     """
 
     def find(source: SourceState, part: Progress) -> None:
         part.step(0.0, f"finding the stars of {source.label}")
         with contextlib.suppress(InputError):
-            remembered_stars(store, source)
+            remembered_match(store, grid, source, part)
         part.step(1.0)
 
-    new = [s for s in others if known_match(store, grid, s) is None]
+    new = _unmatched(store, grid, others)
     pieces = [partial(find, s) for s in new]
-    side_by_side(pieces, progress, [bytes_of(s) for s in new])
+    sizes = [bytes_of(s) for s in new]
+    side_by_side(pieces, progress, sizes, sizes)
 
 
 def residuals(

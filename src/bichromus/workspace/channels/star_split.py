@@ -20,9 +20,9 @@ from ...core.model.planes import F32, Header, Picture
 from ...core.model.progress import SILENT, Progress
 from ..project.store import Store
 from .cache import Draft, load_prepared, prepared_key, save_prepared
+from .holes import seen_part
 from .notes import Notes, SplitNote, StarColourNote
 from .origin import Origin
-from .pool import seen_part
 from .prepared import Prepared
 from .sources import RGB, source_hash
 

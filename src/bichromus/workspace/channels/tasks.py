@@ -8,7 +8,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
-from typing import Protocol
+from typing import Final, Protocol
 
 from ...core.extract import Extraction
 from ...core.extract.leaks import Leaks
@@ -36,6 +36,8 @@ from .resampling import (
 from .sources import RGB, bytes_of, read_source
 from .unmixing import ReadStack, unmix_one
 
+_UNMIXED: Final = 0.65  # of the time that extraction takes
+
 
 class Task(Protocol):
     """What has to be done for some stacks."""
@@ -43,6 +45,10 @@ class Task(Protocol):
     @property
     def stacks(self) -> tuple[SourceState, ...]:
         """The stacks that it reads."""
+        ...
+
+    def keys(self, context: PrepareContext) -> dict[str, str]:
+        """What it makes by channel: names in the cache."""
         ...
 
     def run(self, context: PrepareContext, progress: Progress) -> list[Prepared]:
@@ -94,19 +100,19 @@ class _OneStack:
 class MonoTask(_OneStack):
     """A mono stack: one channel."""
 
+    def keys(self, context: PrepareContext) -> dict[str, str]:
+        """What it makes by channel: names in the cache."""
+        source, channel = self.source, self.source.lines[0]
+        lies = context.registration.key(source)
+        last = context.gradient_key(channel)
+        return {channel: prepared_key("mono", source.hash, *source.lines, lies, last=last)}
+
     def run(self, context: PrepareContext, progress: Progress) -> list[Prepared]:
         """Prepare, from the cache where it is there. Raises InputError, Cancelled."""
         source = self.source
-        channel = source.lines[0]
+        ((channel, key),) = self.keys(context).items()
         origin = Origin("stack", channel, (source.id,))
-        key = prepared_key(
-            "mono",
-            source.hash,
-            *source.lines,
-            context.registration.key(source),
-            *context.gradient_key(channel),
-        )
-        found = context.load(key)
+        found = context.known(key, progress)
         if found is None:
             progress.step(0.05, f"reading {source.label}")
             part = progress.part(0.05, 1)
@@ -119,22 +125,20 @@ class MonoTask(_OneStack):
 class PlanesTask(_OneStack):
     """A colour stack behind a broad filter, or none."""
 
-    def run(self, context: PrepareContext, progress: Progress) -> list[Prepared]:
-        """Prepare, from the cache where it is there. Raises InputError, Cancelled."""
+    def keys(self, context: PrepareContext) -> dict[str, str]:
+        """What it makes by channel: names in the cache."""
         source = self.source
-        origins = {n: Origin("plane", n, (source.id,)) for n in source.lines}
-        keys = {
-            n: prepared_key(
-                "plane",
-                source.hash,
-                n,
-                source.bayer,
-                context.registration.key(source),
-                *context.gradient_key(n),
-            )
+        parts = source.bayer, context.registration.key(source)
+        return {
+            n: prepared_key("plane", source.hash, n, *parts, last=context.gradient_key(n))
             for n in source.lines
         }
-        found = {n: context.load(k) for n, k in keys.items()}
+
+    def run(self, context: PrepareContext, progress: Progress) -> list[Prepared]:
+        """Prepare, from the cache where it is there. Raises InputError, Cancelled."""
+        source, keys = self.source, self.keys(context)
+        origins = {n: Origin("plane", n, (source.id,)) for n in source.lines}
+        found = {n: context.known(k, progress) for n, k in keys.items()}
         if not all(found.values()):
             progress.step(0.05, f"reading {source.label}")
             picture = read_colour(source)
@@ -169,8 +173,8 @@ class ExtractTask:
 
     def run(self, context: PrepareContext, progress: Progress) -> list[Prepared]:
         """Prepare, from the cache where it is there. Raises InputError, Cancelled."""
-        keys = self._keys(context)
-        cached = {n: context.load(k) for n, k in keys.items()}
+        keys = self.keys(context)
+        cached = {n: context.known(k, progress) for n, k in keys.items()}
         found = [p for p in cached.values() if p is not None]
         if len(found) < len(keys):
             found = self._extract(context, keys, progress)
@@ -180,7 +184,8 @@ class ExtractTask:
     def _origin(self, name: str) -> Origin:
         return Origin("extracted", name, tuple(s.id for s in self.sources))
 
-    def _keys(self, context: PrepareContext) -> dict[str, str]:
+    def keys(self, context: PrepareContext) -> dict[str, str]:
+        """What it makes by channel: names in the cache."""
         tables = [context.response_of(s).table for s in self.sources]
         table = repr([sorted((k, sorted(v.items())) for k, v in t.items()) for t in tables])
         parts = [
@@ -188,25 +193,27 @@ class ExtractTask:
             for s in self.sources
         ]
         names = [n for n in CHANNELS if any(n in s.lines for s in self.sources)]
-        return {n: prepared_key("line", n, table, *parts, *context.gradient_key(n)) for n in names}
+        return {
+            n: prepared_key("line", n, table, *parts, last=context.gradient_key(n)) for n in names
+        }
 
     def _extract(
         self, context: PrepareContext, keys: dict[str, str], progress: Progress
     ) -> list[Prepared]:
         plain: dict[str, F32] = {}
         pieces = [partial(unmix_one, context, s) for s in self.sources]
-        read = side_by_side(pieces, progress.part(0, 0.6), [bytes_of(s) for s in self.sources])
+        read = side_by_side(pieces, progress.part(0, _UNMIXED), [bytes_of(s) for s in self.sources])
         for one in reversed(read):  # of each line the plane of the first stack that holds it
             plain.update(one.plain)
-        progress.step(0.6, "merging lines seen twice")
+        progress.step(_UNMIXED, "merging lines seen twice")
         table = {s.label: table_leaks(context.response_of(s), s.lines) for s in self.sources}
         found = merge_lines([r.unmixed for r in read], table)
         measured = {s.label: r.unmixed.leaks for s, r in zip(self.sources, read, strict=True)}
         fields = known_fields({s.label: r.field for s, r in zip(self.sources, read, strict=True)})
         out = []
         for number, name in enumerate(found.lines):
-            part = progress.part(
-                0.6 + 0.4 * number / len(found.lines), 0.6 + 0.4 * (number + 1) / len(found.lines)
+            part = progress.part(_UNMIXED, 1).part(
+                number / len(found.lines), (number + 1) / len(found.lines)
             )
             part.step(0.0, f"measuring {name} of {station_of(self.sources[0])}")
             notes = Notes(

@@ -18,8 +18,8 @@ from ...core.model.errors import InputError, NotEnoughData
 from ...core.model.planes import Header, Picture
 from ...core.model.progress import SILENT, Progress
 from ..channels.build import Channels
+from ..channels.holes import seen_part
 from ..channels.matches import remembered_continuum
-from ..channels.pool import seen_part
 from ..channels.prepared import Prepared
 from ..channels.star_split import coloured_stars, without_stars
 from ..project.store import Store

@@ -21,9 +21,9 @@ from ...core.model.errors import InputError
 from ...core.model.measures import Surface
 from ...core.model.progress import SILENT, Progress
 from ..channels.cache import Draft, load_prepared, prepared_key, save_prepared
+from ..channels.holes import seen_part
 from ..channels.notes import Notes, RemovableNote
 from ..channels.origin import Origin
-from ..channels.pool import seen_part
 from ..channels.prepared import Prepared
 from ..project.store import Store
 

@@ -17,7 +17,7 @@ import numpy as np
 from psygnal import Signal
 
 from ...core.extract import load_response
-from ...core.files.astropy_fits import fits
+from ...core.files.astropy_fits import astropy_fits
 from ...core.files.atomic import atomic
 from ...core.model.errors import BichromusError, InputError, WriteFailed
 from ...core.model.progress import SILENT, Progress
@@ -125,7 +125,7 @@ def write_sub(e: Evening, camera: SimulatedCamera, number: int, folder: Path) ->
     if path.exists():
         return path
     path.parent.mkdir(parents=True, exist_ok=True)
-    hdu = fits.PrimaryHDU(camera.expose(shot.channel, shot.seconds, air, e.seed + number))
+    hdu = astropy_fits().PrimaryHDU(camera.expose(shot.channel, shot.seconds, air, e.seed + number))
     hdu.header.update(
         {
             "IMAGETYP": "Light",

@@ -1,9 +1,12 @@
-"""One line of previews, in which only the newest request of each kind counts."""
+"""Previews, of which only the newest request of each kind counts: a line of what is looked at, and
+one beside it of what is read and reckoned.
+"""
 
 from __future__ import annotations
 
 import threading
-from collections.abc import Callable, Sequence
+import time
+from collections.abc import Callable, Collection, Sequence
 from typing import Final
 
 from psygnal import Signal
@@ -12,30 +15,42 @@ from .jobs import STOP_S
 
 FIRST: Final[tuple[str, ...]] = ("view", "recipe")
 """Kinds that go before all others: what the eye waits for."""
+ASIDE: Final[frozenset[str]] = frozenset({"log", "log pick", "review", "plan", "outlook", "year"})
+"""Kinds that no picture waits for, and that wait for none."""
 
 
 class Latest:
-    """A worker that always does the newest request of each kind and forgets the ones it overtook.
+    """Two workers that always do the newest request of each kind and forget the ones it overtook:
+    one does those ``aside``, one all others in turn, the ``first`` before them.
 
-    An error in one request is told by ``failed`` and does not stop the worker.
+    An error in one request is told by ``failed`` and does not stop its worker.
     """
 
     failed = Signal(str, Exception)
 
-    def __init__(self, name: str = "previews", first: Sequence[str] = FIRST) -> None:
-        self._first = tuple(first)
+    def __init__(
+        self,
+        name: str = "previews",
+        first: Sequence[str] = FIRST,
+        aside: Collection[str] = ASIDE,
+    ) -> None:
+        self._first, self._aside = tuple(first), frozenset(aside)
         self._waiting: dict[str, Callable[[], None]] = {}
         self._wake = threading.Condition()
         self._open = True
-        self._busy = False
-        self._thread = threading.Thread(target=self._run, name=name, daemon=True)
-        self._thread.start()
+        self._busy = 0
+        self._threads = [
+            threading.Thread(target=self._run, args=(aside,), name=called, daemon=True)
+            for called, aside in ((name, False), (f"{name} aside", True))
+        ]
+        for thread in self._threads:
+            thread.start()
 
     @property
     def busy(self) -> bool:
         """Whether a request is in hand or waits."""
         with self._wake:
-            return self._busy or bool(self._waiting)
+            return bool(self._busy or self._waiting)
 
     def request(self, kind: str, work: Callable[[], None]) -> None:
         """Replace the waiting request of this kind. Once stopped it is forgotten."""
@@ -43,7 +58,7 @@ class Latest:
             if self._open:
                 self._waiting.pop(kind, None)
                 self._waiting[kind] = work
-                self._wake.notify()
+                self._wake.notify_all()
 
     def forget(self, beginning: str) -> None:
         """Drop the waiting requests whose kinds begin so."""
@@ -52,29 +67,37 @@ class Latest:
                 del self._waiting[kind]
 
     def stop(self) -> None:
-        """Drop what waits and end the thread; a request in hand is left after a moment."""
+        """Drop what waits and end the threads; a request in hand is left after a moment."""
         with self._wake:
             self._open = False
             self._waiting.clear()
-            self._wake.notify()
-        if self._thread is not threading.current_thread():
-            self._thread.join(timeout=STOP_S)
+            self._wake.notify_all()
+        end = time.monotonic() + STOP_S
+        for thread in self._threads:
+            if thread is not threading.current_thread():
+                thread.join(timeout=max(end - time.monotonic(), 0))
 
-    def _run(self) -> None:
+    def _run(self, aside: bool) -> None:
         while True:
             with self._wake:
-                self._busy = False
-                while self._open and not self._waiting:
+                kind = self._next(aside)
+                while self._open and kind is None:
                     self._wake.wait()
-                if not self._open:
+                    kind = self._next(aside)
+                if not self._open or kind is None:
                     return
-                self._busy = True
-                kind = next((k for k in self._first if k in self._waiting), None)
-                if kind is None:
-                    kind = next(iter(self._waiting))
                 work = self._waiting.pop(kind)
+                self._busy += 1
             try:
                 work()
             except Exception as error:
                 if self._open:
                     self.failed.emit(kind, error)
+            finally:
+                with self._wake:
+                    self._busy -= 1
+
+    def _next(self, aside: bool) -> str | None:
+        """The kind whose turn it is on a line."""
+        here = [kind for kind in self._waiting if (kind in self._aside) == aside]
+        return next((kind for kind in self._first if kind in here), here[0] if here else None)

@@ -27,13 +27,14 @@ def side_by_side(
     pieces: Sequence[Callable[[Progress], T]],
     progress: Progress,
     needs: Sequence[float],
+    costs: Sequence[float] = (),
 ) -> list[T]:
     """What pieces give, in their order; as many at a time as there is room for what they need, in
-    bytes, the largest first. Where one raises, those that wait are not begun, those that run are
-    asked to stop, and it is raised.
+    bytes, the largest first. ``costs`` are about how long they take, where they differ. Where one
+    raises, those that wait are not begun, those that run are asked to stop, and it is raised.
     """
     threads = at_once(needs)
-    shared = _Shared(progress, len(pieces))
+    shared = _Shared(progress, costs or [1.0] * len(pieces))
     if threads < 2 or len(pieces) < 2:
         return [piece(shared.share(n)) for n, piece in enumerate(pieces)]
     with ThreadPoolExecutor(threads, thread_name_prefix="piece") as pool:
@@ -55,9 +56,10 @@ def side_by_side(
 class _Shared:
     """The progress of all pieces as one."""
 
-    def __init__(self, whole: Progress, count: int) -> None:
+    def __init__(self, whole: Progress, costs: Sequence[float]) -> None:
         self._whole, self._lock = whole, threading.Lock()
-        self._done = [0.0] * count
+        self._costs, self._sum = costs, max(sum(costs), 1e-9)
+        self._done = [0.0] * len(costs)
         self._stop = Progress()
 
     def share(self, number: int) -> Progress:
@@ -73,7 +75,8 @@ class _Shared:
         self._stop.step(0.0)  # raises where another has failed
         with self._lock:
             self._done[number] = max(self._done[number], fraction)
-            self._whole.step(sum(self._done) / len(self._done), text)  # told in order
+            far = sum(c * d for c, d in zip(self._costs, self._done, strict=True)) / self._sum
+            self._whole.step(far, text)  # told in order
 
 
 class _Share(Progress):

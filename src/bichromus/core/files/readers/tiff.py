@@ -7,7 +7,6 @@ from pathlib import Path
 from typing import Any, Final
 
 import numpy as np
-import tifffile
 
 from ...model.errors import InputError, UnreadableFile, UnsupportedData
 from ...model.json_text import parse_json
@@ -39,6 +38,8 @@ def _sniff(head: bytes) -> bool:
 
 def _read(path: Path) -> tuple[np.ndarray, Header]:
     try:
+        import tifffile  # loaded with the first such file
+
         with tifffile.TiffFile(path, is_shaped=False) as tif:
             series = tif.series[0]
             page = tif.pages[0]

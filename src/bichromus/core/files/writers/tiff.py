@@ -7,7 +7,6 @@ from pathlib import Path
 from typing import Final
 
 import numpy as np
-import tifffile
 
 from .base import SOFTWARE, PictureFormat, Task
 
@@ -28,6 +27,8 @@ def _write(dtype: str, path: Path, task: Task) -> None:
     said = task.imprint.description or task.imprint.title
     # bare JSON would be taken for the layout that some readers keep there
     description = (said or f"recipe: {task.recipe}").encode("ascii", "backslashreplace").decode()
+    import tifffile  # loaded with the first such file
+
     with tifffile.TiffWriter(path, bigtiff=shape[0] * shape[1] * 12 > _CLASSIC_BYTES) as tif:
         place = tif.write(
             None,

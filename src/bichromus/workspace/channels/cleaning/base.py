@@ -10,9 +10,9 @@ from ....core.model.planes import Header, Picture
 from ....core.model.progress import SILENT, Progress
 from ...project.store import Store
 from ..cache import Draft, load_prepared, prepared_key, save_prepared
+from ..holes import seen_part
 from ..notes import Notes
 from ..origin import cleaned
-from ..pool import seen_part
 from ..prepared import Prepared
 
 Setting = str | float

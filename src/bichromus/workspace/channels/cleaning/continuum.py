@@ -18,8 +18,8 @@ from ....core.measure.run import bright_mask
 from ....core.model.planes import Header, Picture
 from ....core.model.progress import Progress
 from ....core.numerics.smoothing import fill
+from ..holes import seen_part
 from ..notes import ContinuumNote
-from ..pool import seen_part
 from ..prepared import Prepared
 from .base import CleaningInput, CleaningResult, CleaningStep, Setting
 
