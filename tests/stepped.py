@@ -93,6 +93,12 @@ class SteppedLatest(Latest):
             self._requests.pop(kind, None)
             self._requests[kind] = work
 
+    def hold_aside(self, seconds: float) -> None:
+        pass
+
+    def let_aside_go(self) -> None:
+        pass
+
     def stop(self) -> None:
         self._stopped = True
         self._requests.clear()

@@ -13,9 +13,9 @@ from hypothesis import strategies as st
 
 from bichromus.core.model.errors import InputError
 from bichromus.core.plan.allocate import Want, Window, allocate
-from bichromus.core.plan.bodies import lit_share, moon_at, sun_at
+from bichromus.core.plan.bodies import ephemeris, lit_share, moon_at, sun_at
 from bichromus.core.plan.dates import date_of, julian, moment_of
-from bichromus.core.plan.earth import Place, alt_az, true_of_date
+from bichromus.core.plan.earth import Place, alt_az, true_of_date, tt_of, unit
 from bichromus.core.plan.exposure import (
     Optics,
     advise_sub,
@@ -468,3 +468,17 @@ def test_a_window_may_be_barred_and_a_goal_reached() -> None:
     with pytest.raises(InputError):
         allocate([Window("dark", -1)], [ha])
     assert isinstance(plan_night(A, NIGHT), Night)
+
+
+def test_sun_and_moon_between_the_nodes_are_those_at_the_moment() -> None:
+    first = 2461200
+    found = ephemeris(first, first + 40)
+    utc = np.random.default_rng(4).uniform(first, first + 40, 300)
+    turned = true_of_date(tt_of(utc))
+    for between, exact in (
+        (found.sun(utc), sun_at(tt_of(utc))[0]),
+        (found.moon(utc), moon_at(tt_of(utc))),
+    ):
+        at = np.einsum("nij,nj->ni", turned, exact)
+        off = np.linalg.norm(unit(between) - unit(at), axis=1)
+        assert np.degrees(off.max()) * 3600 < 0.001

@@ -387,6 +387,14 @@ def test_what_is_reckoned_aside_holds_no_picture_up() -> None:
     gate.set()
     assert read.wait(10)
     wait(lambda: not latest.busy)
+    held = threading.Event()
+    latest.hold_aside(600)
+    latest.request("plan", held.set)
+    latest.request("view", seen.clear)
+    wait(lambda: not seen.is_set())
+    assert not held.is_set()
+    latest.let_aside_go()
+    assert held.wait(10)
     latest.stop()
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Sequence
 from pathlib import Path
+from typing import Final
 
 from psygnal import Signal
 
@@ -29,6 +30,8 @@ from .subs.controller import SubsController
 from .versions.controller import VersionsController
 from .work.jobs import Jobs
 from .work.latest import Latest
+
+_PICTURE_FIRST_S: Final = 2.0  # on opening, for which log, subs and plan wait at the most
 
 
 def _utc_now() -> dt.datetime:
@@ -85,6 +88,8 @@ class Session:
         self.blend.judged.connect(self._replan)
         self.log.changed.connect(self._follow_log)
         self.planning.changed.connect(self._advise_enough)
+        if self.state.preparation.sources:
+            self.previews.hold_aside(_PICTURE_FIRST_S)
         for works in (self.jobs, self.previews):
             works.failed.connect(lambda title, error: self._report([unexpected(title, error)]))
 
@@ -111,6 +116,8 @@ class Session:
 
     def _follow_recipe(self) -> None:
         now = self.blend.snapshot
+        if now.recipe is not None:
+            self.previews.let_aside_go()
         shown = now.recipe.settings.used() if now.recipe is not None else ()
         self.layers.follow(self.channels.snapshot, self.document.saved.blend, shown)
 

@@ -1,4 +1,4 @@
-"""Sun and Moon: exact at nodes, splines between them."""
+"""Sun and Moon: exact at nodes, polynomials between them."""
 
 from __future__ import annotations
 
@@ -7,8 +7,8 @@ from functools import lru_cache
 
 import erfa
 import numpy as np
-import scipy
 
+from ..numerics.even import BEYOND, EvenTable
 from .earth import (
     F64,
     JD0,
@@ -21,7 +21,8 @@ from .earth import (
     unit,
 )
 
-_MARGIN_DAYS = 2.0
+_MARGIN_DAYS = 1.0 + BEYOND
+_MOON_STEP_DAYS = 0.125
 
 
 def sun_at(tt: F64) -> tuple[F64, F64]:
@@ -46,15 +47,15 @@ class Ephemeris:
 
     first: float
     last: float
-    _sun: scipy.interpolate.CubicSpline
-    _moon: scipy.interpolate.CubicSpline
-    _velocity: scipy.interpolate.CubicSpline
-    _frame: scipy.interpolate.CubicSpline
-    _excess: scipy.interpolate.CubicSpline
+    _sun: EvenTable
+    _moon: EvenTable
+    _velocity: EvenTable
+    _frame: EvenTable
+    _excess: EvenTable
 
     def frame(self, utc: F64) -> F64:
         """Matrices to the true equator of date."""
-        return np.asarray(self._frame(utc)).reshape(*np.shape(utc), 3, 3)
+        return self._frame(utc).reshape(*np.shape(utc), 3, 3)
 
     def sidereal(self, utc: F64) -> F64:
         """Greenwich apparent sidereal time, radians."""
@@ -62,17 +63,15 @@ class Ephemeris:
 
     def sun(self, utc: F64) -> F64:
         """From the Earth's centre, AU, true of date."""
-        return np.asarray(self._sun(utc))
+        return self._sun(utc)
 
     def moon(self, utc: F64) -> F64:
         """From the Earth's centre, AU, true of date."""
-        return np.asarray(self._moon(utc))
+        return self._moon(utc)
 
     def star(self, ra_deg: float, dec_deg: float, utc: F64) -> F64:
         """Apparent direction of a J2000 position, true of date, with annual aberration."""
-        aberrated = unit(
-            direction(ra_deg, dec_deg) + np.asarray(self._velocity(utc)) / LIGHT_AU_DAY
-        )
+        aberrated = unit(direction(ra_deg, dec_deg) + self._velocity(utc) / LIGHT_AU_DAY)
         return np.asarray(np.einsum("...ij,...j->...i", self.frame(utc), aberrated))
 
 
@@ -83,20 +82,20 @@ def ephemeris(first_day: int, last_day: int) -> Ephemeris:
     """
     start, end = first_day - _MARGIN_DAYS, last_day + _MARGIN_DAYS
     days = np.arange(start, end + 1.0)
-    hours = np.arange(start, end + 0.125, 0.125)
+    hours = np.arange(start, end + _MOON_STEP_DAYS, _MOON_STEP_DAYS)
     frames = true_of_date(tt_of(days))
     sun, velocity = sun_at(tt_of(days))
     moon = moon_at(tt_of(hours))
-    frame = scipy.interpolate.CubicSpline(days, frames.reshape(len(days), 9))
-    at_hours = np.asarray(frame(hours)).reshape(-1, 3, 3)
+    frame = EvenTable(start, 1.0, frames.reshape(len(days), 9))
+    at_hours = frame(hours).reshape(-1, 3, 3)
     return Ephemeris(
         start,
         end,
-        scipy.interpolate.CubicSpline(days, np.einsum("nij,nj->ni", frames, sun)),
-        scipy.interpolate.CubicSpline(hours, np.einsum("nij,nj->ni", at_hours, moon)),
-        scipy.interpolate.CubicSpline(days, velocity),
+        EvenTable(start, 1.0, np.einsum("nij,nj->ni", frames, sun)),
+        EvenTable(start, _MOON_STEP_DAYS, np.einsum("nij,nj->ni", at_hours, moon)),
+        EvenTable(start, 1.0, velocity),
         frame,
-        scipy.interpolate.CubicSpline(days, sidereal_excess(days)),
+        EvenTable(start, 1.0, sidereal_excess(days)),
     )
 
 

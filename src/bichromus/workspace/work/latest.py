@@ -39,6 +39,7 @@ class Latest:
         self._wake = threading.Condition()
         self._open = True
         self._busy = 0
+        self._held_until = 0.0
         self._threads = [
             threading.Thread(target=self._run, args=(aside,), name=called, daemon=True)
             for called, aside in ((name, False), (f"{name} aside", True))
@@ -60,6 +61,17 @@ class Latest:
                 self._waiting[kind] = work
                 self._wake.notify_all()
 
+    def hold_aside(self, seconds: float) -> None:
+        """Begin nothing aside for so long, or until it is let go: the picture has both cores."""
+        with self._wake:
+            self._held_until = time.monotonic() + seconds
+
+    def let_aside_go(self) -> None:
+        """Begin what was held."""
+        with self._wake:
+            self._held_until = 0.0
+            self._wake.notify_all()
+
     def forget(self, beginning: str) -> None:
         """Drop the waiting requests whose kinds begin so."""
         with self._wake:
@@ -80,12 +92,11 @@ class Latest:
     def _run(self, aside: bool) -> None:
         while True:
             with self._wake:
-                kind = self._next(aside)
-                while self._open and kind is None:
-                    self._wake.wait()
-                    kind = self._next(aside)
-                if not self._open or kind is None:
+                while self._open and (kind := self._next(aside)) is None:
+                    self._wake.wait(self._held_s() if aside else None)
+                if not self._open:
                     return
+                assert kind is not None
                 work = self._waiting.pop(kind)
                 self._busy += 1
             try:
@@ -97,7 +108,14 @@ class Latest:
                 with self._wake:
                     self._busy -= 1
 
+    def _held_s(self) -> float | None:
+        """Seconds that the line aside is held still; None where it is not."""
+        left = self._held_until - time.monotonic()
+        return left if left > 0 else None
+
     def _next(self, aside: bool) -> str | None:
         """The kind whose turn it is on a line."""
+        if aside and self._held_s() is not None:
+            return None
         here = [kind for kind in self._waiting if (kind in self._aside) == aside]
         return next((kind for kind in self._first if kind in here), here[0] if here else None)
