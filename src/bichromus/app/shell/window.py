@@ -33,7 +33,7 @@ from .welcome import Welcome
 
 FIRST_STEP = "channels"
 _THUMBNAIL_PX = 240
-_THUMBNAILS_AFTER_MS = 300
+_THUMBNAILS_AFTER_MS = 800  # a hand that rests for less moves on: nothing small holds it up
 _PEEK_MS = 900
 
 
