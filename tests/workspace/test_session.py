@@ -376,6 +376,25 @@ def test_a_cancelled_job_that_does_not_listen_is_left_behind() -> None:
     jobs.stop()
 
 
+def test_a_listener_that_raises_ends_no_worker(capsys: pytest.CaptureFixture[str]) -> None:
+    def broken(*_values: object) -> None:
+        raise RuntimeError("a broken listener")
+
+    jobs, latest = Jobs(), Latest()
+    for signal in (jobs.idle, jobs.finished, jobs.failed, latest.failed):
+        signal.connect(broken)
+    got: list[int] = []
+    for _ in range(2):
+        jobs.submit("one", lambda _: 1, got.append)
+        wait(lambda: not jobs.busy)
+        latest.request("view", lambda: [][0])
+        wait(lambda: not latest.busy)
+    assert got == [1, 1]
+    assert "a broken listener" in capsys.readouterr().err
+    jobs.stop()
+    latest.stop()
+
+
 def test_what_is_reckoned_aside_holds_no_picture_up() -> None:
     latest = Latest()
     gate, seen, read = threading.Event(), threading.Event(), threading.Event()

@@ -76,6 +76,17 @@ def date(text: str) -> dt.date:
         raise argparse.ArgumentTypeError(f"{text!r} is no date; write it as 2027-03-17") from error
 
 
+def moment(text: str) -> dt.datetime:
+    """A UTC time as ISO 8601."""
+    try:
+        found = dt.datetime.fromisoformat(text)
+    except ValueError as error:
+        raise argparse.ArgumentTypeError(
+            f"{text!r} is no time; write it as 2027-03-17T10:30:00Z"
+        ) from error
+    return found.replace(tzinfo=dt.UTC) if found.tzinfo is None else found
+
+
 def pair(text: str) -> tuple[float, float]:
     """``WxH``, both above zero."""
     parts = text.lower().replace("×", "x").split("x")

@@ -12,7 +12,8 @@ PARTS: Final = {
     "sub": ("plan_sub", "how long one sub should be, and the hours to a goal"),
     "frame": ("plan_sub", "scale, field, panels, sampling, the field of several rigs"),
     "optics": ("plan_optics", "filter shift, corner shading, focus shift by glass"),
-    "allocate": ("plan_allocate", "hours over windows and channels"),
+    "allocate": ("plan_allocate", "hours over windows and channels, or targets and filters"),
+    "budget": ("plan_budget", "what a pixel gathers of target and sky"),
 }
 """Modules of the parts, and what each is for: only the one that is called is imported."""
 

@@ -9,6 +9,7 @@ from typing import Any
 from ..core.model.errors import InputError
 from ..core.model.json_text import parse_json
 from ..core.plan.allocate import Want, Window, allocate
+from . import plan_share
 from .parser import add_common
 from .telling import print_json, table
 
@@ -16,7 +17,7 @@ from .telling import print_json, table
 def register(parts: Any) -> None:
     """The verb plan allocate."""
     parser = parts.add_parser("allocate")
-    parser.add_argument("file", metavar="FILE", help="JSON with windows and channels")
+    parser.add_argument("file", metavar="FILE", help="JSON with windows, and channels or targets")
     add_common(parser)
     parser.set_defaults(run=run)
 
@@ -68,7 +69,11 @@ def load(path: Path) -> tuple[list[Window], list[Want]]:
 
 
 def run(o: argparse.Namespace) -> None:
-    """Share hours out among channels."""
+    """Share hours out among channels, or among targets and filters."""
+    raw = plan_share.targets_in(Path(o.file))
+    if raw is not None:
+        plan_share.run(raw, o)
+        return
     windows, wants = load(Path(o.file))
     found = allocate(windows, wants)
     channels = {

@@ -11,6 +11,7 @@ from ..core.model.errors import InputError
 from ..core.model.json_text import parse_json
 from ..core.plan.exposure import Optics, advise_sub, hours_for, saturation_time, snr
 from ..core.plan.framing import Field, area, common_field, field_of, frame
+from ..core.plan.worth import LONGEST_S, LOST_PER_HOUR, SHORTEST_S, Worth
 from .angles import not_negative, number, pair, positive, share
 from .parser import add_common
 from .telling import print_json, table
@@ -58,6 +59,16 @@ def register(parts: Any) -> None:
     for name in ("--max-sub-s", "--sub-s", "--full-well-e", "--fwhm-arcsec", "--snr", "--subs"):
         sub.add_argument(name, type=positive)
     sub.add_argument("--star-ab", type=number, metavar="MAG")
+    sub.add_argument(
+        "--overhead-s", type=not_negative, metavar="O", help="what each sub costs beside exposure"
+    )
+    sub.add_argument(
+        "--lost-per-hour",
+        type=not_negative,
+        metavar="L",
+        help=f"subs spoilt per hour of exposure, {LOST_PER_HOUR} without it",
+    )
+    sub.add_argument("--min-sub-s", type=positive, metavar="T")
     add_common(sub)
     sub.set_defaults(run=run_sub)
     fit = parts.add_parser("frame")
@@ -126,11 +137,28 @@ def run_sub(o: argparse.Namespace) -> None:
         "saturates_at_s": saturates,
         "hours_for_snr": hours,
         "snr": reached,
+        **_worth(o, (target or 0.0) + light, found.sub_s),
     }
     if o.json:
         print_json(result)
         return
     print(table(("what", "figure"), list(result.items())))
+
+
+def _worth(o: argparse.Namespace, light: float, sub_s: float) -> dict[str, float | None]:
+    """The length that is worth its while by the clock, and what ``sub_s`` is worth of the best."""
+    if o.overhead_s is None:
+        return {"best_s": None, "clock_efficiency": None}
+    most = o.max_sub_s or LONGEST_S
+    worth = Worth(
+        light,
+        o.read_noise_e,
+        o.overhead_s,
+        LOST_PER_HOUR if o.lost_per_hour is None else o.lost_per_hour,
+        o.min_sub_s or min(SHORTEST_S, most),
+        most,
+    )
+    return {"best_s": worth.advised(), "clock_efficiency": worth.share(sub_s)}
 
 
 def _rigs(path: Path) -> list[Field]:

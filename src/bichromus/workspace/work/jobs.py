@@ -14,6 +14,7 @@ from psygnal import Signal
 
 from ...core.model.errors import BichromusError, Cancelled
 from ...core.model.progress import Progress
+from .tell import tell
 
 PATIENCE_S: Final = 0.6
 """How long a cancelled job may take to reach its next step before it is abandoned."""
@@ -136,7 +137,7 @@ class Jobs:
                 self._waiting -= 1
                 quiet = self._waiting == 0 and self._open
             if quiet:
-                self.idle.emit()
+                tell(self.idle.emit)
 
     def _watch(self, job: _Job, worker: threading.Thread) -> None:
         """Until the job has ended, or was cancelled and does not listen."""
@@ -149,7 +150,7 @@ class Jobs:
             patience = PATIENCE_S if self._open else 0.0
             if self._clock() - asked >= patience and self._abandon(job):
                 if self._open:
-                    self.cancelled.emit(job.title)
+                    tell(self.cancelled.emit, job.title)
                 return
 
     def _abandon(self, job: _Job) -> bool:
@@ -176,7 +177,7 @@ class Jobs:
         else:
             end = partial(self._finish, job, result)
         if self._abandon(job):  # what was abandoned says nothing any more
-            end()
+            tell(end)
 
     def _finish(self, job: _Job, result: Any) -> None:
         try:

@@ -12,6 +12,7 @@ from typing import Final
 from psygnal import Signal
 
 from .jobs import STOP_S
+from .tell import tell
 
 FIRST: Final[tuple[str, ...]] = ("view", "recipe")
 """Kinds that go before all others: what the eye waits for."""
@@ -103,7 +104,7 @@ class Latest:
                 work()
             except Exception as error:
                 if self._open:
-                    self.failed.emit(kind, error)
+                    tell(self.failed.emit, kind, error)
             finally:
                 with self._wake:
                     self._busy -= 1

@@ -1,0 +1,240 @@
+"""The light budget: what a pixel gathers of target and sky through each band of a filter, and what
+the sky is made of: the natural one, its glow, the Moon, twilight.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Final
+
+from ..model.channel import LINES, WAVELENGTH_NM
+from .exposure import Optics
+from .optics import S2_PAIR_NM, filter_shift
+from .sky import airmass, moon_nanolamberts, photons_ab
+from .twilight import twilight_ab_parts
+
+PIXEL_SHARE: Final = {
+    "Ha": 0.25,
+    "S2": 0.25,
+    "R": 0.25,
+    "B": 0.25,
+    "G": 0.5,
+    "O3": 0.75,
+    "Hb": 0.75,
+}
+"""Share of a colour camera's pixels that see a channel behind a filter; of others all do."""
+BETWEEN_PLANES: Final = 0.77
+"""Of the sensor's efficiency, on green and blue pixels together, for lines between both."""
+EXTINCTION_V: Final = 0.172  # mag an airmass at 550 nm
+_MOON: Final = {"Ha": 0.55, "R": 0.55, "S2": 0.53}
+"""Moonlight per nm over that at V; elsewhere the same."""
+_AEROSOL: Final = -1.3  # power of the wavelength
+_V_NM: Final = 550.0
+_V_AB: Final = 0.02  # AB less Vega
+NEAREST_DEG: Final = 5.0
+"""The Sun's depression below which nothing is shot."""
+
+
+@dataclass(frozen=True)
+class PassBand:
+    """A band of a filter: the channel that it serves, centre, width (nm), transmission."""
+
+    channel: str
+    centre_nm: float
+    width_nm: float
+    transmission: float
+
+
+@dataclass(frozen=True)
+class BandFilter:
+    """A filter of one band or several; without ``index`` a fast beam does not move them."""
+
+    name: str
+    bands: tuple[PassBand, ...]
+    index: float | None = None
+    shape: str = "top-hat"
+
+
+@dataclass(frozen=True)
+class LightRig:
+    """Telescope and camera. ``qe`` is the sensor's, or by channel that of pixels that see it."""
+
+    aperture_mm: float
+    focal_mm: float
+    pixel_um: float
+    throughput: float
+    qe: float | Mapping[str, float]
+    read_noise_e: float
+    obstruction: float = 0.0
+    dark_e_s: float = 0.0
+    colour: bool = False
+
+    def efficiency(self, channel: str) -> float:
+        """Of optics and pixels at a channel."""
+        if isinstance(self.qe, Mapping):
+            return self.throughput * self.qe[channel]
+        between = self.colour and channel in ("O3", "Hb")
+        return self.throughput * self.qe * (BETWEEN_PLANES if between else 1.0)
+
+    def pixel_share(self, channel: str) -> float:
+        """Share of the pixels that see a channel behind a filter."""
+        return PIXEL_SHARE.get(channel, 1.0) if self.colour else 1.0
+
+
+@dataclass(frozen=True)
+class Glow:
+    """A target: lines in rayleigh, surfaces in AB mag/arcsec2, by channel; pixels averaged."""
+
+    rayleigh: Mapping[str, float] = field(default_factory=dict)
+    surface_ab: Mapping[str, float] = field(default_factory=dict)
+    pixels: float = 1.0
+
+
+@dataclass(frozen=True)
+class SkyNow:
+    """The sky in one direction: ``natural_ab`` (mag/arcsec2, at every band) before ``glow`` (a
+    factor), the target's altitude, the Sun's depression, and the Moon where it is up: altitude,
+    distance from the target, phase angle (degrees, 0 full).
+    """
+
+    natural_ab: float
+    altitude_deg: float
+    glow: float = 1.0
+    extinction_v: float = EXTINCTION_V
+    sun_depression_deg: float | None = None
+    moon: tuple[float, float, float] | None = None
+
+    @property
+    def airmass(self) -> float:
+        """Towards the target."""
+        return airmass(self.altitude_deg)
+
+    def moon_per_nm(self, channel: str) -> float:
+        """Moonlight, photons/s/m2/nm/arcsec2 (Krisciunas & Schaefer 1991)."""
+        if self.moon is None:
+            return 0.0
+        height, away, phase = self.moon
+        nl = moon_nanolamberts(phase, 90 - height, 90 - self.altitude_deg, away, self.extinction_v)
+        if nl <= 0:
+            return 0.0
+        v_mag = (20.7233 - math.log(nl / 34.08)) / 0.92104
+        return photons_ab(v_mag + _V_AB, _V_NM) * _MOON.get(channel, 1.0)
+
+
+@dataclass(frozen=True)
+class Light:
+    """Electrons a second and pixel of a channel: the target, and the parts of the sky; the share of
+    the pixels that see it, and the filter's transmission of the line in the rig's beam over that at
+    its peak.
+    """
+
+    target_e_s: float
+    sky_parts: Mapping[str, float]
+    pixel_share: float
+    transmission: float
+
+    @property
+    def sky_e_s(self) -> float:
+        """All of the sky."""
+        return sum(self.sky_parts.values())
+
+
+@dataclass(frozen=True)
+class Budget:
+    """The light of each channel that a filter serves, with warnings."""
+
+    channels: dict[str, Light]
+    warnings: tuple[str, ...] = ()
+
+
+def light_budget(rig: LightRig, through: BandFilter, target: Glow, sky: SkyNow) -> Budget:
+    """What a pixel gathers through a filter. A mono camera cannot part several bands: none is
+    served then. Raises InputError for figures that cannot be.
+    """
+    warnings = []
+    if not rig.colour and len(through.bands) > 1:
+        names = " and ".join(b.channel for b in through.bands)
+        warnings.append(
+            f"A mono camera cannot part {names} behind {through.name}: it serves none of them."
+        )
+        return Budget({}, tuple(warnings))
+    depression = sky.sun_depression_deg
+    if depression is not None and depression < NEAREST_DEG:
+        warnings.append(f"The Sun is only {depression:.1f}° down: nothing is shot.")
+    return Budget(
+        {b.channel: _light(rig, through, b, target, sky) for b in through.bands}, tuple(warnings)
+    )
+
+
+def extinction(wavelength_nm: float, at_v: float = EXTINCTION_V) -> float:
+    """Magnitudes an airmass at a wavelength: air (Hansen & Travis 1974) and aerosol, so that 550 nm
+    has ``at_v``; air that is clearer than that of the sea is taken to be thinner.
+    """
+    air, air_v = _rayleigh(wavelength_nm), _rayleigh(_V_NM)
+    if at_v < air_v:
+        return air * at_v / air_v
+    return air + (at_v - air_v) * (wavelength_nm / _V_NM) ** _AEROSOL
+
+
+def _rayleigh(wavelength_nm: float) -> float:
+    um = wavelength_nm / 1000
+    depth = 0.008569 * um**-4 * (1 + 0.0113 * um**-2 + 0.00013 * um**-4)
+    return depth * 2.5 / math.log(10)
+
+
+def _light(rig: LightRig, through: BandFilter, band: PassBand, target: Glow, sky: SkyNow) -> Light:
+    channel = band.channel
+    optics = Optics(
+        rig.aperture_mm,
+        rig.focal_mm,
+        rig.pixel_um,
+        rig.efficiency(channel) * band.transmission,
+        band.centre_nm,
+        band.width_nm,
+        rig.read_noise_e,
+        rig.obstruction,
+        rig.dark_e_s,
+    )
+    kept = _kept(rig, through, band)
+    line = WAVELENGTH_NM[channel] if channel in LINES else band.centre_nm
+    dimmed = 10 ** (-0.4 * extinction(line, sky.extinction_v) * sky.airmass)
+    gathered = 0.0
+    if channel in target.rayleigh:
+        gathered += optics.line_e_s(target.rayleigh[channel]) * kept
+    if channel in target.surface_ab:
+        gathered += optics.surface_e_s(target.surface_ab[channel])
+    per_photon = optics.surface_e_s(0.0) / photons_ab(0.0, band.centre_nm)
+    natural = optics.surface_e_s(sky.natural_ab)
+    parts = {
+        "natural": natural,
+        "glow": natural * (sky.glow - 1),
+        "moon": sky.moon_per_nm(channel) * per_photon,
+        "twilight": _twilight(optics, channel, sky),
+    }
+    return Light(gathered * dimmed, parts, rig.pixel_share(channel), kept)
+
+
+def _kept(rig: LightRig, through: BandFilter, band: PassBand) -> float:
+    """Of a line in the rig's beam, over the peak of the band; all of a continuum."""
+    if through.index is None or band.channel not in LINES:
+        return 1.0
+    lines = S2_PAIR_NM if band.channel == "S2" else (WAVELENGTH_NM[band.channel],)
+    ratio = rig.focal_mm / rig.aperture_mm
+    return filter_shift(
+        ratio,
+        lines,
+        band.centre_nm,
+        band.width_nm,
+        through.index,
+        rig.obstruction,
+        through.shape,
+    ).transmission
+
+
+def _twilight(optics: Optics, channel: str, sky: SkyNow) -> float:
+    if sky.sun_depression_deg is None:
+        return 0.0
+    whole, night = twilight_ab_parts(channel, sky.sun_depression_deg)
+    return 0.0 if whole is None else optics.surface_e_s(whole) - optics.surface_e_s(night)

@@ -1,0 +1,49 @@
+"""How bright the sky is while the Sun is not far down (Patat 2006, at the zenith, taken for every
+direction).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Final
+
+import numpy as np
+
+
+@dataclass(frozen=True)
+class _Colour:
+    """Vega mag/arcsec2 as a quadratic of the depression less 5 degrees, that of the night, and AB
+    less Vega.
+    """
+
+    terms: tuple[float, float, float]
+    night: float
+    to_ab: float
+
+
+_BLUE: Final = _Colour((11.84, 1.411, -0.041), 22.6, -0.09)
+_VISUAL: Final = _Colour((11.84, 1.518, -0.057), 21.6, 0.02)
+_RED: Final = _Colour((11.40, 1.567, -0.064), 20.9, 0.21)
+_SEEN_IN: Final = {"B": _BLUE, "Ha": _RED, "S2": _RED, "R": _RED}
+_FIRST_DEG, _LAST_DEG, _NONE_DEG = 5.0, 15.0, 18.0
+"""The Sun's depressions between which the quadratics hold, and from which none is left."""
+_FALLS_MAG: Final = 1.1  # a degree, beyond the last
+
+
+def twilight_ab_parts(channel: str, depression_deg: float) -> tuple[float | None, float]:
+    """The sky at a channel while the Sun is so far down, and that of the night without it, both in
+    AB mag/arcsec2: what twilight adds is the difference of their light. None where it adds none.
+    """
+    colour = _SEEN_IN.get(channel, _VISUAL)
+    night = colour.night + colour.to_ab
+    if depression_deg >= _NONE_DEG:
+        return None, night
+    d = float(np.clip(depression_deg, _FIRST_DEG, _LAST_DEG)) - _FIRST_DEG
+    a, b, c = colour.terms
+    whole = a + b * d + c * d * d + colour.to_ab
+    beyond = depression_deg - _LAST_DEG
+    if beyond <= 0:
+        return whole, night
+    flux, dark = 10 ** (-0.4 * whole), 10 ** (-0.4 * night)
+    left = (flux - dark) * 10 ** (-0.4 * _FALLS_MAG * beyond)
+    return float(-2.5 * np.log10(dark + left)), night
