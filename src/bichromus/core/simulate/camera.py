@@ -278,14 +278,11 @@ def colour_stack(
 
 def bayer_sites(shape: tuple[int, int], colour: str, dy: int = 0, dx: int = 0) -> np.ndarray:
     """Where an RGGB mosaic, moved by (dy, dx), sees ``colour``."""
-    yy, xx = np.mgrid[0 : shape[0], 0 : shape[1]]
-    odd_y, odd_x = (yy + dy) % 2, (xx + dx) % 2
-    wanted = {
-        "R": (odd_y == 0) & (odd_x == 0),
-        "B": (odd_y == 1) & (odd_x == 1),
-        "G": odd_y != odd_x,
-    }
-    return wanted[colour]
+    odd_y = ((np.arange(shape[0]) + dy) % 2 == 1)[:, None]
+    odd_x = ((np.arange(shape[1]) + dx) % 2 == 1)[None, :]
+    if colour == "G":
+        return odd_y != odd_x
+    return odd_y & odd_x if colour == "B" else ~odd_y & ~odd_x
 
 
 def _bilinear(plane: F32, sites: np.ndarray) -> F32:

@@ -6,6 +6,7 @@ import json
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 from pathlib import Path
+from typing import Final
 
 import numpy as np
 
@@ -15,10 +16,13 @@ from ..model.channel import filter_name
 from ..model.planes import F32, Header
 from ..model.progress import SILENT, Progress
 from ..model.rig import FILTERS, RIGS
+from ..numerics.bands import ordered_parallel
 from .camera import Response, line_rate
 from .demo import NEBULA, Demo, DemoStack, add_trail, simulate_stack, stack_header
 from .grid import Grid, seen_on
 from .scene import Scene
+
+_AT_ONCE: Final = 2  # stacks that are exposed side by side
 
 
 def _write_truth(
@@ -103,15 +107,14 @@ def write_stacks(
     table = load_response("generic").table
     home = Grid(scene.shape, scene.scale_arcsec)
     views: dict[Grid, Scene] = {}
-    paths = []
-    for number, stack in enumerate(stacks):
-        part = progress.part(
-            0.15 + 0.8 * number / len(stacks), 0.15 + 0.8 * (number + 1) / len(stacks)
-        )
-        part.step(0.0, f"exposing {stack.station} {stack.band}")
+    for stack in stacks:
         grid = grids.get(stack.station, home)
         if grid not in views:
             views[grid] = seen_on(scene, grid)
+
+    def work(number: int) -> Path:
+        stack = stacks[number]
+        grid = grids.get(stack.station, home)
         rng = np.random.default_rng([demo.seed, number])
         data = simulate_stack(
             views[grid],
@@ -122,8 +125,7 @@ def write_stacks(
             stack.sub_s,
             table,
             rng,
-            part,
-            stack.optics,
+            optics=stack.optics,
         )
         if stack.trail:
             add_trail(data, stack.trail, rng)
@@ -139,7 +141,12 @@ def write_stacks(
             demo,
         )
         write_fits(folder / stack.file, data, header, overwrite=overwrite)
-        paths.append(folder / stack.file)
+        return folder / stack.file
+
+    paths = []
+    for path in ordered_parallel(work, iter(range(len(stacks))), _AT_ONCE, ahead=0):
+        paths.append(path)
+        progress.step(0.15 + 0.8 * len(paths) / len(stacks), f"exposed {path.stem}")
     progress.step(0.96, "keeping the truth")
     first = grids.get(stacks[0].station, home)
     _write_truth(

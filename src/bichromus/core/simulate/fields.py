@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import numpy as np
 import scipy
 
@@ -17,17 +19,22 @@ def power_field(
     """
     height, width = (scipy.fft.next_fast_len(n, real=True) for n in shape)
     noise = rng.standard_normal((height, width), dtype=np.float32)
+    waves = scipy.fft.rfft2(noise, workers=2)
+    waves *= _amplitude(height, width, slope, 1.0 / (longest_px or max(shape)))
+    field = scipy.fft.irfft2(waves, s=(height, width), workers=2, overwrite_x=True)
+    field = field[: shape[0], : shape[1]]
+    mean, spread = field.mean(dtype=np.float64), field.std(dtype=np.float64)
+    return np.asarray((field - np.float32(mean)) / np.float32(spread), np.float32)
+
+
+@lru_cache(maxsize=6)
+def _amplitude(height: int, width: int, slope: float, floor: float) -> F32:
+    """By wave numbers, as a real transform orders them."""
     ky = scipy.fft.fftfreq(height)[:, None]
     kx = scipy.fft.rfftfreq(width)[None, :]
-    k = np.sqrt(kx * kx + ky * ky)
-    floor = 1.0 / (longest_px or max(shape))
-    amplitude = np.maximum(k, floor) ** (-slope / 2)
+    amplitude = np.maximum(kx * kx + ky * ky, floor * floor) ** (-slope / 4)
     amplitude[0, 0] = 0
-    field = scipy.fft.irfft2(
-        scipy.fft.rfft2(noise, workers=2) * amplitude, s=(height, width), workers=2
-    )
-    field = field[: shape[0], : shape[1]]
-    return ((field - field.mean()) / field.std()).astype(np.float32)
+    return np.asarray(amplitude, np.float32)
 
 
 def ridged(field: F32, sharp: float) -> F32:

@@ -20,9 +20,11 @@ from ..project.document import Document
 from ..project.folders import data_folder
 from ..project.state import ProjectState
 from ..project.store import SUFFIX
+from ..work.together import side_by_side
 from .log import SUBS, demo_runs, shoot_last_night
 from .plan import demo_plan
 
+_BYTES: Final = 1e9  # that simulating the stacks takes, about
 _DEMO_VERSION: Final = 4
 """Of the simulated files: a new one makes them anew."""
 
@@ -64,9 +66,14 @@ def make_demo(progress: Progress = SILENT, demo: Demo = NEBULA) -> tuple[list[Pa
     for old in (stacks, folder / "subs"):
         shutil.rmtree(old, ignore_errors=True)
     stacks.mkdir(parents=True)
-    paths = write_demo(stacks, progress=progress.part(0, 0.6 if subs else 1), demo=demo)
-    if subs is not None:
-        shoot_last_night(subs, progress=progress.part(0.6, 1))
+
+    def expose(part: Progress) -> list[Path]:
+        return write_demo(stacks, progress=part, demo=demo)
+
+    def shoot(part: Progress) -> list[Path]:
+        return [] if subs is None else shoot_last_night(subs, progress=part)
+
+    paths, _ = side_by_side((expose, shoot), progress, (_BYTES, 0), (2, 1 if subs else 0))
     (folder / f"ready-{_DEMO_VERSION}").write_text("", "utf-8")
     return paths, subs
 

@@ -9,7 +9,7 @@ import hashlib
 import threading
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from functools import cache
+from functools import cache, partial
 from pathlib import Path
 from typing import Final
 
@@ -22,6 +22,7 @@ from ...core.files.atomic import atomic
 from ...core.model.errors import BichromusError, InputError, WriteFailed
 from ...core.model.progress import SILENT, Progress
 from ...core.model.rig import Filter
+from ...core.numerics.bands import ordered_parallel
 from ...core.plan.dates import julian, moment_of
 from ...core.plan.earth import Place
 from ...core.plan.moment import conditions
@@ -34,6 +35,7 @@ from ..work.jobs import STOP_S
 
 FRAME: Final = (602, 900)
 CAMERA: Final = "simulated camera"
+_AT_ONCE: Final = 2  # subs that are exposed side by side
 
 
 @dataclass(frozen=True)
@@ -157,12 +159,13 @@ def shoot(
 ) -> list[Path]:
     """The whole evening at once."""
     camera = make_camera(e, shape)
-    out = []
-    for number, shot in enumerate(e.shots):
-        progress.step(
-            number / len(e.shots), f"exposing {shot.channel} {number + 1} of {len(e.shots)}"
-        )
-        out.append(write_sub(e, camera, number, folder))
+    out: list[Path] = []
+    work = partial(write_sub, e, camera, folder=folder)
+    for path in ordered_parallel(work, iter(range(len(e.shots))), _AT_ONCE):
+        out.append(path)
+        shot = e.shots[len(out) - 1]
+        done = f"exposed {shot.channel} {len(out)} of {len(e.shots)}"
+        progress.step(len(out) / len(e.shots), done)
     return out
 
 
