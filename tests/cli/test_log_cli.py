@@ -334,3 +334,24 @@ def test_faults_of_the_log_are_one_line(capsys: pytest.CaptureFixture[str], tmp_
     assert (
         call(capsys, "log", "totals", project)["total"]["subs_rejected"] == 0
     )  # a mark that fails changes nothing
+
+
+def test_a_sub_of_two_lines_counts_once_and_for_each_of_them(
+    capsys: pytest.CaptureFixture[str], tmp_path: Path
+) -> None:
+    folder, project = tmp_path / "night", tmp_path / "p.bichromus"
+    for n, name in enumerate(("Ha", "Ha + OIII", "Ha/O3/Hb", "O3", "O3")):
+        sub(folder / f"s{n}.fits", f"2027-03-17T09:{6 * n:02d}:00", 100.0 + n, name)
+    (folder / "rejected").mkdir()
+    (folder / "s4.fits").rename(folder / "rejected" / "s4.fits")
+    sub(folder / "other.fits", "2027-03-17T11:00:00", 50.0, "O3", OBJECT="DEMO 27")
+    call(capsys, "log", "intake", project, folder)
+    found = call(capsys, "log", "totals", project, "--object", "DEMO 12")
+    assert found["total"]["seconds_kept"] == 100 + 101 + 102 + 103
+    assert found["channel_seconds"] == {
+        "Ha": {"own": 100, "dual": 203},
+        "O3": {"own": 103, "dual": 203},
+        "Hb": {"own": 0, "dual": 102},
+    }
+    everything = call(capsys, "log", "totals", project)["channel_seconds"]
+    assert everything["O3"] == {"own": 153, "dual": 203}

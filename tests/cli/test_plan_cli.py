@@ -141,7 +141,10 @@ def test_a_sub_and_the_hours_to_a_goal(capsys: pytest.CaptureFixture[str]) -> No
         "saturates_at_s",
         "hours_for_snr",
         "snr",
+        "best_s",
+        "clock_efficiency",
     }
+    assert (found["best_s"], found["clock_efficiency"]) == (None, None)
     assert found["target_e_s"] == pytest.approx(2.121e-3, rel=0.01)
     assert found["sky_e_s"] == pytest.approx(0.01131, rel=0.01)
     assert (found["limited_by"], found["snr"], found["star_e_s"]) == ("read_noise", None, None)

@@ -4,6 +4,7 @@ published figures and sums by hand.
 
 from __future__ import annotations
 
+import datetime as dt
 from dataclasses import replace
 
 import numpy as np
@@ -20,6 +21,12 @@ from bichromus.core.plan.budget import (
     extinction,
     light_budget,
 )
+from bichromus.core.plan.earth import Place
+from bichromus.core.plan.horizon import make_horizon
+from bichromus.core.plan.month import usable_hours
+from bichromus.core.plan.night import Rules, Target
+from bichromus.core.plan.objects import KINDS, every_object, named
+from bichromus.core.plan.season import plan_season
 from bichromus.core.plan.sharing import Band, Goal, OpenWindow, Rate, Shared, Wanted, share_out
 from bichromus.core.plan.twilight import twilight_ab_parts
 from bichromus.core.plan.worth import LENGTHS_S, Worth
@@ -233,3 +240,35 @@ def test_a_mono_camera_parts_no_two_bands_and_nothing_is_shot_beside_the_sun() -
     assert "cannot part Ha and O3 behind duo" in found.warnings[0]
     dusk = SkyNow(21, 60.0, sun_depression_deg=3.0)
     assert "3.0° down" in light_budget(FAST, BandFilter("Ha", (HA,)), Glow(), dusk).warnings[0]
+
+
+@pytest.mark.parametrize("horizon", [(), ((0, 10), (90, 45), (180, 5), (270, 30))])
+def test_hours_of_many_targets_are_those_of_each_by_itself(
+    horizon: tuple[tuple[float, float], ...],
+) -> None:
+    place, first = Place(-43.98, 170.46, 720), dt.date(2027, 3, 5)
+    rules = Rules(25.0, -18.0, False, make_horizon(horizon))
+    rng = np.random.default_rng(2)
+    ra, dec = rng.uniform(0, 360, 12), np.degrees(np.arcsin(rng.uniform(-1, 0.6, 12)))
+    nights = [first + dt.timedelta(days=n) for n in range(9)]
+    found = usable_hours(place, nights, rules, ra, dec)
+    for n in range(len(ra)):
+        one = plan_season(place, nights[0], nights[-1], Target(ra[n], dec[n]), rules)
+        assert found.open[n] == pytest.approx(sum(s.open_hours for s in one), abs=0.05 * 9)
+        moonless = sum(s.open_moonless_hours for s in one)
+        assert found.moonless[n] == pytest.approx(moonless, abs=0.05 * 9)
+
+
+def test_objects_are_found_by_all_their_names() -> None:
+    for text in ("M 83", "m83", "Messier 83", "NGC 5236", "southern pinwheel galaxy"):
+        found = named(text)
+        assert found is not None
+        assert found.ids == ("M 83", "NGC 5236"), text
+    spiral = named("C 77")
+    assert spiral is not None
+    assert spiral.ids == ("NGC 5128", "C 77")
+    assert named("caldwell 77") is spiral
+    assert named("NGC 99999") is None
+    assert named("M 45").kind == "cluster"  # type: ignore[union-attr]
+    assert named("IC 2944").size_arcmin == (75, 60)  # type: ignore[union-attr]
+    assert {o.kind for o in every_object()} == set(KINDS)

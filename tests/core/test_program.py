@@ -119,6 +119,32 @@ def test_sub_lengths_and_hours_wanted_follow_from_sky_and_target() -> None:
     assert plan_channel(replace(INPUTS["S2"], hours_had=8.0, factor=1.0), 600).missing_h == 0
 
 
+def test_broad_filters_get_subs_that_keep_the_shutter_open() -> None:
+    optics = Optics(80, 440, 3.76, 0.62, 550, 280.0, 1.5, dark_e_s=0.002)
+    broad = ChannelInput("L", optics, optics.surface_e_s(23.5), 19.5, 2.84, 50_000)
+    found = plan_channel(broad, 600, overhead_s=12)
+    assert found.sub.limited_by == "worth"
+    assert found.sub.sub_s / (found.sub.sub_s + 12) > 0.85
+    assert found.sub.saturates_at_s is not None
+    assert found.sub.saturates_at_s < found.sub.sub_s  # full stars are told, and set no length
+    assert found.worth.share(found.sub.sub_s) >= 0.97
+
+
+def test_twilight_is_no_dark_sky() -> None:
+    night = ridge(sun_below=-7.0)
+    pieces = segments_of(night)
+    twilit = [s for s in pieces if s.sun_down_deg < 18]
+    assert twilit
+    assert max(s.hours for s in twilit) <= 0.25 + 1e-6
+    assert sum(s.hours for s in pieces) == pytest.approx(night.target.hours, abs=0.3)  # type: ignore[union-attr]
+    brightest = min(twilit, key=lambda s: s.sun_down_deg)
+    assert brightest.light.factor("O3", 21.6) > 100
+    assert brightest.light.factor("O3", 18.0) < brightest.light.factor("O3", 21.6)
+    made = plan_tonight(pieces, plans(), INPUTS, None)
+    open_then = [b for b in made.blocks if b.start < brightest.end and b.end > brightest.start]
+    assert not open_then  # nothing is worth shooting there while the dark holds more
+
+
 def test_the_night_is_cut_by_moon_and_cloud() -> None:
     night = ridge()
     segments = segments_of(night)

@@ -281,3 +281,16 @@ def test_the_sessions_year_comes_from_its_own_thread(tmp_path: Path) -> None:
     session.planning.request_outlook("none")
     wait(lambda: pictures == ["O3"])
     session.close()
+
+
+def test_no_weather_that_was_invented_shortens_a_plan() -> None:
+    demo = make_plan(demo_plan(), HELD, NOW)
+    assert demo.weather_known
+    assert demo.cloudy
+    mine = make_plan(demo_plan().model_copy(update={"fixed_clock": False}), HELD, NOW)
+    assert not mine.weather_known
+    assert mine.cloudy == ()
+    assert sum(s.hours for s in mine.tonight.segments) == pytest.approx(
+        mine.night.target.hours,  # type: ignore[union-attr]
+        abs=0.11,
+    )

@@ -14,6 +14,7 @@ from astropy.io import fits
 from bichromus.core.files import read_picture, write_fits
 from bichromus.core.model.channel import FilterName
 from bichromus.core.model.errors import BichromusError, InputError
+from bichromus.core.model.log_columns import COLUMNS
 from bichromus.core.model.planes import Header
 from bichromus.core.model.progress import Progress
 from bichromus.core.model.spellings import use_own
@@ -23,6 +24,7 @@ from bichromus.workspace.channels import commands
 from bichromus.workspace.channels.sources import inspect
 from bichromus.workspace.demo.project import prepare_demo
 from bichromus.workspace.library.spellings import learn_filter, own_file, use_person_table
+from bichromus.workspace.log.controller import put_runs
 from bichromus.workspace.project.cache import clear_cache
 from bichromus.workspace.project.state import ProjectState
 from bichromus.workspace.project.store import Store
@@ -319,8 +321,12 @@ def test_the_demo_project_is_made_without_a_window(
     wait(lambda: (session.follow(), session.log.snapshot.view.rows)[1])  # type: ignore[func-returns-value]
     logged: dict[str, float] = {}  # what was logged is what the demo's stacks are made of
     for stack in STACKS:
-        logged[stack.band] = logged.get(stack.band, 0.0) + stack.seconds / 3600
+        for line in stack.band.split("+"):  # a dual-band one counts for both of its lines
+            logged[line] = logged.get(line, 0.0) + stack.seconds / 3600
     assert session.log.snapshot.hours == pytest.approx(logged)
+    assert session.log.snapshot.times["Ha"].dual / 3600 == pytest.approx(
+        sum(s.seconds for s in STACKS if s.band == "Ha+O3") / 3600
+    )
     session.close()
     assert prepare_demo() == folder
 
@@ -433,3 +439,44 @@ def test_the_newest_request_wins_and_an_error_does_not_stop_the_line() -> None:
     latest.request("view", lambda: done.append(99))
     wait(lambda: done == [9, 99])
     latest.stop()
+
+
+def test_hours_held_are_those_of_the_stacks_and_those_shot_since(
+    own_folders: Path, demo_files: dict[str, Path]
+) -> None:
+    session = stepped_session(own_folders / "p.bichromus")
+    session.channels.open_files([demo_files["Ridge_Ha"], demo_files["Ridge_O3"]])
+    wait(lambda: not session.jobs.busy and bool(session.channels.snapshot.origins))
+    stacked = session.channels.snapshot.channel("Ha").hours or 0.0
+
+    def run(number: int, night: str, channel: str, subs: int, name: str = "DEMO 12") -> None:
+        row = {
+            "night": night,
+            "object": name,
+            "channel": channel,
+            "contributor": "Ridge",
+            "telescope": "t",
+            "camera": "c",
+            "seconds": 600.0,
+            "kept": subs,
+            "rejected": 0,
+            "notes": "",
+            **{c.id: None for c in COLUMNS},
+        }
+        session.log.table.edit("typed", put_runs({f"r{number}": row}))
+
+    def held(channel: str) -> float:
+        session.follow()
+        wait(lambda: not session.previews.busy)
+        return {g.channel: g.hours for g in session.growths()}[channel]
+
+    assert held("Ha") == pytest.approx(stacked)
+    run(1, "2027-03-05", "Ha", 12)  # before DATE-END: it may be in the stack
+    assert held("Ha") == pytest.approx(stacked)
+    run(2, "2027-03-20", "Ha", 12)
+    assert held("Ha") == pytest.approx(stacked + 2)
+    run(3, "2027-03-21", "Ha+O3", 6)  # counts for both lines
+    assert held("Ha") == pytest.approx(stacked + 3)
+    run(4, "2027-03-22", "Ha", 60, "DEMO 27")  # another object
+    assert held("Ha") == pytest.approx(stacked + 3)
+    session.close()

@@ -14,6 +14,7 @@ PARTS: Final = {
     "optics": ("plan_optics", "filter shift, corner shading, focus shift by glass"),
     "allocate": ("plan_allocate", "hours over windows and channels, or targets and filters"),
     "budget": ("plan_budget", "what a pixel gathers of target and sky"),
+    "list": ("plan_list", "what to shoot this night or month"),
 }
 """Modules of the parts, and what each is for: only the one that is called is imported."""
 

@@ -149,7 +149,7 @@ def _read(name: str, what: str, make: Any) -> Any:
         return make(parse_json(path.read_text("utf-8")))
     except (OSError, UnicodeDecodeError, ValueError, KeyError, TypeError, AttributeError) as error:
         why = getattr(error, "strerror", None) or (
-            f"{error} is missing" if isinstance(error, KeyError) else str(error)
+            f"{error.args[0]} is missing" if isinstance(error, KeyError) else str(error)
         )
         raise InputError(
             f"The {what} cannot be used", why=why.splitlines()[0], do="See plan budget", file=path

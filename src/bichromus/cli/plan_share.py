@@ -105,7 +105,8 @@ def load(raw: Any, path: Path) -> tuple[list[OpenWindow], list[Wanted], list[Rat
 
 
 def _fault(error: Exception, path: Path) -> InputError:
-    why = f"{error} is missing" if isinstance(error, KeyError) else str(error).splitlines()[0]
+    missing = isinstance(error, KeyError)
+    why = f"{error.args[0]} is missing" if missing else str(error).splitlines()[0]
     return InputError(
         "The plan cannot be used",
         why=why,

@@ -18,9 +18,10 @@ from .channels.controller import ChannelsController
 from .demo.project import demo_named, start_demo
 from .handover.controller import HandoverController
 from .layers.controller import LayersController
+from .log.channel_time import since
 from .log.controller import LogController
 from .planning.controller import PlanController
-from .planning.held import Held, growths, what_is_held
+from .planning.held import Held, growths, held_until, what_is_held
 from .planning.rehearsal import EveningController
 from .project.context import ProjectContext, unexpected
 from .project.document import Command, Document
@@ -139,7 +140,10 @@ class Session:
 
     def _held(self) -> dict[str, Held]:
         channels, needs = self.channels.snapshot.in_use, self.blend.snapshot.needs
-        return what_is_held(channels, needs, self.log.snapshot.hours)
+        log, sources = self.log.snapshot, self.document.saved.sources
+        until = held_until(channels, self.channels.snapshot.origins, sources)
+        dual = {name: time.dual / 3600 for name, time in log.times.items()}
+        return what_is_held(channels, needs, log.hours, dual, since(log.of_target, until))
 
     # --- of the whole project ---
 

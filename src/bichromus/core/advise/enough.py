@@ -17,8 +17,9 @@ class Growth:
     """A channel's SNR as it grows: measured at ``measured_h`` hours, ``hours`` kept now, ``goal_h``
     wanted.
 
-    ``hour_gain`` is what an hour under tonight's sky counts in hours under the sky of what is
-    held, ``worth_why`` says where it comes from.
+    ``dual_h`` of the hours were shot behind filters of several bands. ``hour_gain`` is what an hour
+    under tonight's sky counts in hours under the sky of what is held, ``worth_why`` says where it
+    comes from.
     """
 
     channel: str
@@ -27,6 +28,7 @@ class Growth:
     snr: float | None
     measured_h: float | None
     hour_gain: float = 1.0
+    dual_h: float = 0.0
 
     def at(self, hours: float) -> float | None:
         """SNR after so many hours; it grows as their square root."""

@@ -19,6 +19,7 @@ _KEYS = {
     "station": "OBSERVER",
     "object_name": "OBJECT",
     "date_utc": "DATE-OBS",
+    "end_utc": "DATE-END",
     "pixel_um": "XPIXSZ",
     "focal_mm": "FOCALLEN",
     "gain": "GAIN",

@@ -15,6 +15,7 @@ _TEXT: Final = {
     "station": ("OBSERVER", "STATION"),
     "object_name": ("OBJECT",),
     "date_utc": ("DATE-OBS", "DATE-BEG"),
+    "end_utc": ("DATE-END",),
 }
 _NUMBER: Final = {
     "exposure_s": ("EXPTIME", "EXPOSURE"),

@@ -19,7 +19,8 @@ Mask = NDArray[np.bool_]
 class Header:
     """What a file says of itself. None where it says nothing.
 
-    ``exposure_s`` is one sub, ``total_s`` the whole integration, ``pixel_um`` and ``focal_mm`` the
+    ``exposure_s`` is one sub, ``total_s`` the whole integration, begun at ``date_utc`` and ended at
+    ``end_utc``, ``pixel_um`` and ``focal_mm`` the
     optics, ``saturation`` in the units of the data, ``bayer`` the pattern with its first letter at
     element [0, 0].
     """
@@ -33,6 +34,7 @@ class Header:
     station: str | None = None
     object_name: str | None = None
     date_utc: str | None = None
+    end_utc: str | None = None
     pixel_um: float | None = None
     focal_mm: float | None = None
     gain: float | None = None

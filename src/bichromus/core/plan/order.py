@@ -23,6 +23,11 @@ class Overheads:
     flip_s: float = 180.0
     focus_offsets: bool = True
 
+    @property
+    def of_a_sub_s(self) -> float:
+        """What a sub costs beside its exposure: its download, its share of dither and settling."""
+        return self.download_s + self.dither_s / max(self.dither_every, 1)
+
 
 @dataclass(frozen=True)
 class Shot:

@@ -16,10 +16,14 @@ from .exposure import Optics, SubAdvice, advise_sub, hours_for, saturation_time,
 from .order import OrderCost, Overheads, cost
 from .segments import Segment
 from .sky import sky_ab, sky_factor
+from .twilight import NightLight
+from .worth import SHORTEST_S, Worth
 
 MISSING_H = 0.02
 """Hours below which a goal counts as reached: a sub or less."""
-_SHORTEST_S = 20.0  # no shorter sub is advised for the sake of the brightest stars
+_WORTH = 0.05  # of an hour in the dark, below which a sky is not worth an exposure
+USUAL_OVERHEAD_S = 12.0
+"""What a sub costs beside its exposure: its download, its share of dither and settling."""
 _READ_SHARE = 0.05  # noise that the read noise may add to a sub
 _BEAM_PIXELS = 2.27  # pixels of a star's beam over FWHM squared
 DEFAULT_GOAL = 15.0
@@ -50,8 +54,8 @@ class ChannelInput:
 
 @dataclass(frozen=True)
 class ChannelPlan:
-    """Sub length with its reason, and the hours of open shutter under a dark sky that are wanted
-    and missing.
+    """Sub length with its reason and its ``worth``, and the hours of open shutter under a dark sky
+    that are wanted and missing.
     """
 
     channel: str
@@ -63,6 +67,7 @@ class ChannelPlan:
     sub_snr: float
     stack_snr: float
     moon_factor: float
+    worth: Worth
 
     @property
     def missing_h(self) -> float:
@@ -85,22 +90,29 @@ class NightPlan:
 
 
 def plan_channel(
-    c: ChannelInput, cap_s: float, moon_nl: float = 0.0, goal_snr: float = DEFAULT_GOAL
+    c: ChannelInput,
+    cap_s: float,
+    moon_nl: float = 0.0,
+    goal_snr: float = DEFAULT_GOAL,
+    overhead_s: float = USUAL_OVERHEAD_S,
 ) -> ChannelPlan:
-    """Sub length under the dark sky, and the hours that the channel still wants."""
+    """Sub length under the dark sky, each sub costing ``overhead_s`` beside its exposure, and the
+    hours that the channel still wants.
+    """
     optics = c.optics
     sky = optics.surface_e_s(sky_ab(c.channel, c.site_mag))
     light = sky + optics.dark_e_s
     full = saturation_time(
         c.full_well_e, 0.0, optics.point_e_s(c.brightest_star_ab), c.fwhm_px, light + c.target_e_s
     )
-    # the few brightest stars may fill the well: they must not dictate subs of a second
-    sub = advise_sub(
-        optics.read_noise_e,
-        light,
-        0.05,
-        cap_s,
-        full if full is not None and full > _SHORTEST_S else None,
+    worth = Worth(
+        light + c.target_e_s, optics.read_noise_e, overhead_s, most_s=max(cap_s, SHORTEST_S)
+    )
+    advised = worth.advised()
+    # full stars set no length: they are a price that is told
+    sub = replace(
+        advise_sub(optics.read_noise_e, light, _READ_SHARE, saturates_at_s=full, given_s=advised),
+        limited_by="max_sub" if advised >= cap_s else "worth",
     )
     pixels = _BEAM_PIXELS * c.fwhm_px**2 * c.pixel_share
     if c.goal_hours is not None:
@@ -130,14 +142,17 @@ def plan_channel(
         snr(c.target_e_s, light, optics.read_noise_e, sub.sub_s, 1),
         reached,
         sky_factor(c.channel, c.site_mag, moon_nl),
+        worth,
     )
 
 
 def wants_of(
-    plans: Sequence[ChannelPlan], inputs: Mapping[str, ChannelInput], skies: Mapping[str, float]
+    plans: Sequence[ChannelPlan],
+    inputs: Mapping[str, ChannelInput],
+    skies: Mapping[str, NightLight],
 ) -> list[Want]:
-    """What the allocation needs: goals in SNR of the dark sky, skies by window from the moonlight
-    in it.
+    """What the allocation needs: goals in SNR of the dark sky, skies by window from the light of
+    Moon and Sun in it.
     """
     out = []
     for plan in plans:
@@ -145,8 +160,8 @@ def wants_of(
             continue
         c = inputs[plan.channel]
         sky = {
-            name: plan.sky_e_s * sky_factor(plan.channel, c.site_mag, nl)
-            for name, nl in skies.items()
+            name: plan.sky_e_s * light.factor(plan.channel, c.site_mag)
+            for name, light in skies.items()
         }
         dark = Want(
             plan.channel,
@@ -158,12 +173,13 @@ def wants_of(
             dark_e_s=c.optics.dark_e_s,
         )
         rate = dark.rate("dark")
+        found = replace(dark, sky_e_s=sky)
         out.append(
             replace(
                 dark,
                 goal_snr=float(np.sqrt(rate * plan.wanted_h)),
                 had_snr=float(np.sqrt(rate * plan.had_h)),
-                sky_e_s=sky,
+                sky_e_s={n: e for n, e in sky.items() if found.rate(n) >= _WORTH * rate},
             )
         )
     return out
@@ -186,7 +202,7 @@ def plan_tonight(
     by_name = {p.channel: p for p in plans}
     sub_s = {p.channel: p.sub.sub_s for p in plans}
     names = [f"{n}" for n in range(len(segments))]
-    wants = wants_of(plans, inputs, {n: s.moon_nl for n, s in zip(names, segments, strict=True)})
+    wants = wants_of(plans, inputs, {n: s.light for n, s in zip(names, segments, strict=True)})
     blocks: list[Block] = []
     subs_tonight: dict[str, int] = {}
     if wants and segments:
@@ -227,7 +243,7 @@ def gain_of_hour(plan: ChannelPlan, c: ChannelInput, segments: Sequence[Segment]
     skies = {
         "dark": plan.sky_e_s,
         **{
-            str(n): plan.sky_e_s * sky_factor(plan.channel, c.site_mag, s.moon_nl)
+            str(n): plan.sky_e_s * s.light.factor(plan.channel, c.site_mag)
             for n, s in enumerate(segments)
         },
     }
@@ -272,11 +288,12 @@ def plan_nights(
     """Hours over coming nights, each (name, dark hours, moonlit hours, moonlight); None when
     nothing is to be done.
     """
-    windows, skies = [], {}
+    windows: list[Window] = []
+    skies: dict[str, NightLight] = {}
     for name, dark, lit, nl in nights:
         for kind, hours, light in (("dark", dark, 0.0), ("moon", lit, nl)):
             if hours > 0.1:
                 windows.append(Window(f"{name} {kind}", hours, 0.91))
-                skies[f"{name} {kind}"] = light
+                skies[f"{name} {kind}"] = NightLight(light)
     wants = wants_of(plans, inputs, skies)
     return allocate(windows, wants) if wants and windows else None

@@ -9,6 +9,9 @@ from typing import Final
 
 import numpy as np
 
+from ..model.channel import WAVELENGTH_NM
+from .sky import photons_ab, sky_factor
+
 
 @dataclass(frozen=True)
 class _Colour:
@@ -27,6 +30,7 @@ _RED: Final = _Colour((11.40, 1.567, -0.064), 20.9, 0.21)
 _SEEN_IN: Final = {"B": _BLUE, "Ha": _RED, "S2": _RED, "R": _RED}
 _FIRST_DEG, _LAST_DEG, _NONE_DEG = 5.0, 15.0, 18.0
 """The Sun's depressions between which the quadratics hold, and from which none is left."""
+_V_NM: Final = 550.0
 _FALLS_MAG: Final = 1.1  # a degree, beyond the last
 
 
@@ -47,3 +51,22 @@ def twilight_ab_parts(channel: str, depression_deg: float) -> tuple[float | None
     flux, dark = 10 ** (-0.4 * whole), 10 ** (-0.4 * night)
     left = (flux - dark) * 10 ** (-0.4 * _FALLS_MAG * beyond)
     return float(-2.5 * np.log10(dark + left)), night
+
+
+@dataclass(frozen=True)
+class NightLight:
+    """What brightens a dark sky: moonlight on the target in nanolamberts, and the Sun so many
+    degrees down.
+    """
+
+    moon_nl: float = 0.0
+    sun_down_deg: float = 90.0
+
+    def factor(self, channel: str, site_mag: float) -> float:
+        """How many times brighter the sky is at a channel than a dark one of ``site_mag`` (V)."""
+        found = sky_factor(channel, site_mag, self.moon_nl)
+        whole, night = twilight_ab_parts(channel, self.sun_down_deg)
+        if whole is None:
+            return found
+        added, dark = (photons_ab(m, WAVELENGTH_NM[channel]) for m in (whole, night))
+        return found + (added - dark) / photons_ab(site_mag + _VISUAL.to_ab, _V_NM)

@@ -144,6 +144,7 @@ class Demo:
     ra_deg: float
     dec_deg: float
     date_utc: str
+    end_utc: str
     seed: int
     canvas: tuple[int, int]
     scene: Callable[[tuple[int, int]], Scene]
@@ -157,7 +158,8 @@ NEBULA: Final = Demo(
     "Weaverbird Nebula",
     171.0,
     -59.0 - 10 / 60,
-    "2027-03-17T09:00:00",
+    "2027-02-12T09:00:00",
+    "2027-03-10T18:00:00",
     SEED,
     CANVAS,
     demo_scene,
@@ -170,7 +172,8 @@ GALAXY: Final = Demo(
     "Lantern Spiral",
     317.0,
     -47.5,
-    "2027-08-28T12:00:00",
+    "2027-08-05T09:00:00",
+    "2027-08-27T18:00:00",
     27,
     (1180, 1640),
     galaxy_scene,
@@ -252,6 +255,7 @@ def stack_header(
         station=station,
         object_name=demo.target,
         date_utc=demo.date_utc,
+        end_utc=demo.end_utc,
         pixel_um=round(pixel, 4),
         focal_mm=rig.focal_mm,
         saturation=1.0,

@@ -144,7 +144,9 @@ class ChannelsController:
 
         def work(progress: Progress) -> None:
             document = self._context.document
-            found, errors = inspect(document.store, list(paths), document.saved.sources, progress)
+            found, errors = inspect(
+                document.store, list(paths), document.saved.sources, progress, now=self._now()
+            )
             progress.step(1.0)  # what was cancelled changes nothing
             if found:
                 self._ask_about([Path(s.path).name for s in found if not s.sure])
@@ -162,11 +164,16 @@ class ChannelsController:
                 "say it in Channels, under Stacks."
             )
 
+    def _now(self) -> str:
+        return self._context.now().isoformat(timespec="seconds")
+
     def open_preliminary(self, paths: Sequence[Path], progress: Progress) -> None:
         """Open preliminary stacks, within a job."""
         document = self._context.document
         rest = [s for s in document.saved.sources if not (s.preliminary and Path(s.path) in paths)]
-        found, errors = inspect(document.store, paths, rest, progress, preliminary=True)
+        found, errors = inspect(
+            document.store, paths, rest, progress, preliminary=True, now=self._now()
+        )
         progress.step(1.0)
         if found:
             document.do(commands.open_preliminary(found))

@@ -35,6 +35,7 @@ def inspect(
     existing: Sequence[SourceState],
     progress: Progress = SILENT,
     preliminary: bool = False,
+    now: str = "",
 ) -> tuple[list[SourceState], list[InputError]]:
     """Read files to be opened. What cannot be used comes back as an error each; the rest is kept.
 
@@ -44,7 +45,7 @@ def inspect(
     def look(path: Path, part: Progress) -> SourceState | InputError:
         part.step(0.0, f"reading {path.name}")
         try:
-            return _inspect_one(store, path, preliminary)
+            return _inspect_one(store, path, preliminary, now)
         except InputError as error:
             return error
 
@@ -67,7 +68,7 @@ def _file_bytes(path: Path) -> float:
         return 0.0
 
 
-def _inspect_one(store: Store, path: Path, preliminary: bool) -> SourceState:
+def _inspect_one(store: Store, path: Path, preliminary: bool, now: str) -> SourceState:
     picture = read_picture(path)
     digest = source_hash(store, path)
     header = picture.header
@@ -91,6 +92,7 @@ def _inspect_one(store: Store, path: Path, preliminary: bool) -> SourceState:
         bayer="" if picture.colour else header.bayer or "",
         sure=sure,
         filter=header.filter.text if header.filter and not sure else "",
+        until=header.end_utc or now,
     )
 
 

@@ -17,6 +17,7 @@ from ..project.context import ProjectContext
 from ..project.document import Command
 from ..project.journal import Edit, LogChange, Row
 from ..project.state import ProjectState
+from .channel_time import ChannelTime, channel_times
 from .contribution import Contribution
 from .export import export
 from .intake import Intake, take_in
@@ -34,16 +35,22 @@ _TAKING: Final = "taking subs in"
 @dataclass(frozen=True)
 class LogSnapshot:
     """The log of one moment: all subs, the view of the part that is picked and that of the
-    project's own target, hours kept of that by channel, and frames that are listed and not counted,
-    by the word for their kind.
+    project's own target, the exposure of that by channel, and frames that are listed and not
+    counted, by the word for their kind.
     """
 
     subs: tuple[Sub, ...] = ()
     view: LogView = field(default_factory=LogView)
     target_view: LogView = field(default_factory=LogView)
-    hours: Mapping[str, float] = field(default_factory=dict)
+    times: Mapping[str, ChannelTime] = field(default_factory=dict)
+    of_target: tuple[Sub, ...] = ()
     others: Mapping[str, int] = field(default_factory=dict)
     pick: Pick = field(default_factory=Pick)
+
+    @property
+    def hours(self) -> dict[str, float]:
+        """Hours kept of the project's target, by channel."""
+        return {name: time.hours for name, time in self.times.items()}
 
 
 class LogController:
@@ -107,13 +114,15 @@ class LogController:
 
     def _read(self) -> None:
         subs = tuple(self.table.subs())
+        mine = subs_of_target(subs, self._context.document.saved)
         rows: list[Any] = self.table.store.rows(
             "SELECT coalesce(nullif(lower(word), ''), kind), count(*) FROM others "
             "GROUP BY 1 ORDER BY 2 DESC"
         )
         self._publish(
             subs=subs,
-            hours=hours_of_target(subs, self._context.document.saved),
+            times=channel_times(mine),
+            of_target=tuple(mine),
             others={str(word): int(count) for word, count in rows},
         )
         self._show()
@@ -272,20 +281,16 @@ def put_runs(runs: Mapping[str, Row]) -> LogChange:
     return lambda edit: [edit.put("runs", run_id, row) for run_id, row in runs.items()]
 
 
-def hours_of_target(subs: Sequence[Sub], state: ProjectState) -> dict[str, float]:
-    """Hours kept of the project's target, by channel."""
-    out: dict[str, float] = {}
-    for sub in subs_of_target(subs, state):
-        if sub.kept and sub.channel:
-            out[sub.channel] = out.get(sub.channel, 0.0) + sub.seconds / 3600
-    return out
-
-
 def subs_of_target(subs: Sequence[Sub], state: ProjectState) -> Sequence[Sub]:
-    """Subs of the project's target; those of all objects where none has its name."""
+    """Subs of the project's target; where none has its name, those without any, or all of them
+    where they are of one object only.
+    """
     plan = state.plan
     names = {s.object_name.casefold() for s in state.sources if s.object_name}
     if plan.targets:
         target = plan.target_named()
         names |= {n.casefold() for n in (target.name, *target.aliases)}
-    return [s for s in subs if s.object_name.casefold() in names] or subs
+    mine = [s for s in subs if s.object_name.casefold() in names]
+    if mine or len({s.object_name.casefold() for s in subs}) <= 1:
+        return mine or subs
+    return [s for s in subs if not s.object_name]

@@ -15,6 +15,7 @@ from ...core.files.atomic import write_text
 from ...core.model.channel import channel_order
 from ...core.model.errors import UnknownName
 from ...core.model.log_columns import READ
+from .channel_time import channel_times
 from .sub import Sub
 
 HEADINGS = (
@@ -72,8 +73,8 @@ def _by(subs: Sequence[Sub], key: str) -> dict[str, list[Sub]]:
 
 
 def totals(subs: Sequence[Sub], goals: dict[str, float]) -> dict[str, Any]:
-    """Sums by channel, contributor and night; what has no channel stands apart and in no
-    other sum.
+    """Sums by channel, contributor and night; what has no channel stands apart and in no other
+    sum. A sub counts once; in ``channel_seconds`` for each line that its filter passes.
     """
     known = [s for s in subs if s.channel]
     channels = {
@@ -104,6 +105,9 @@ def totals(subs: Sequence[Sub], goals: dict[str, float]) -> dict[str, Any]:
         "unassigned": {
             name: _sum(part)
             for name, part in sorted(_by([s for s in subs if not s.channel], "filter").items())
+        },
+        "channel_seconds": {
+            name: {"own": t.own, "dual": t.dual} for name, t in channel_times(known).items()
         },
         "total": _sum(known),
     }

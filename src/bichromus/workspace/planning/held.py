@@ -11,32 +11,69 @@ from ...core.advise import Need
 from ...core.advise.enough import Growth
 from ...core.model.channel import CHANNELS
 from ..channels.prepared import Prepared
+from ..project.state import SourceState
 
 
 @dataclass(frozen=True)
 class Held:
-    """What a channel holds: hours, and how many times its noise must fall (None: not measured, or
-    not in the blend), as measured on a stack of ``measured_h``.
+    """What a channel holds: hours, ``dual_h`` of them behind filters of several bands as far as the
+    log tells, and how many times its noise must fall (None: not measured, or not in the blend), as
+    measured on a stack of ``measured_h``.
     """
 
     hours: float = 0.0
     factor: float | None = None
     measured_h: float | None = None
+    dual_h: float = 0.0
 
 
 def what_is_held(
-    prepared: Mapping[str, Prepared], needs: Sequence[Need], logged: Mapping[str, float]
+    prepared: Mapping[str, Prepared],
+    needs: Sequence[Need],
+    logged: Mapping[str, float],
+    dual: Mapping[str, float],
+    later: Mapping[str, float],
 ) -> dict[str, Held]:
-    """What each channel holds: hours of the log or of the stack, whichever are more, and what the
-    noise lacks.
+    """What each channel holds, and what the noise lacks: hours of the stack and those shot
+    ``later``, or all that are ``logged``, whichever are more; ``dual`` of these behind filters of
+    several bands.
     """
     factors = {n.channel: n.factor for n in needs}
-    out = {n: Held(h) for n, h in logged.items()}
+    out = {n: Held(h, dual_h=dual.get(n, 0.0)) for n, h in logged.items()}
     for name, channel in prepared.items():
         measured = channel.hours or 0.0
-        hours = max(measured, logged.get(name, 0.0))
-        out[name] = Held(hours, factors.get(name, 1.0), measured or None)
+        known = out.get(name, Held())
+        hours = max(measured + later.get(name, 0.0), known.hours)
+        out[name] = Held(hours, factors.get(name, 1.0), measured or None, known.dual_h)
     return out
+
+
+def held_until(
+    prepared: Mapping[str, Prepared],
+    origins: Mapping[str, Prepared],
+    sources: Sequence[SourceState],
+) -> dict[str, str]:
+    """The moment up to which the stacks of each channel may hold subs; channels of which one stack
+    does not know it are left out.
+    """
+    known = {s.id: s.until for s in sources}
+    out = {}
+    for name, channel in prepared.items():
+        moments = [known.get(i, "") for i in _stacks_of(channel, origins)]
+        if moments and all(moments):
+            out[name] = max(moments)
+    return out
+
+
+def _stacks_of(channel: Prepared, origins: Mapping[str, Prepared]) -> set[str]:
+    """The stacks that a channel was made of, whatever was done to it since."""
+    found = set(channel.origin.stacks)
+    before = channel.notes.cleaned_from
+    parts = [p.origin for p in channel.notes.pool.parts] if channel.notes.pool is not None else []
+    for key in (*parts, *([before] if before else [])):
+        if key in origins and origins[key] is not channel:
+            found |= _stacks_of(origins[key], origins)
+    return found
 
 
 def growths(
@@ -59,6 +96,7 @@ def growths(
                 known.measure.snr if known else None,
                 known.hours if known else None,
                 hour_gain.get(name, 1.0),
+                held.get(name, Held()).dual_h,
             )
         )
     return out

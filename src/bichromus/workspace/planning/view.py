@@ -53,7 +53,9 @@ _MOON_ZENITH, _TARGET_ZENITH = 50.0, 35.0
 
 @dataclass(frozen=True)
 class PlanView:
-    """All that the Plan step shows."""
+    """All that the Plan step shows. ``forecast`` serves the rehearsal; ``weather_known``: somebody
+    gave it, or it is the demo's, so that the plan goes by it.
+    """
 
     site: SiteThing
     rig: RigThing
@@ -64,6 +66,7 @@ class PlanView:
     tonight: NightPlan
     coming: Allocation | None
     forecast: Forecast
+    weather_known: bool
     cloudy: tuple[tuple[float, float], ...]
     frame: Framing
     fields: tuple[Field, ...]
@@ -104,16 +107,23 @@ def make_plan(plan: PlanState, held: Mapping[str, Held], now: dt.datetime) -> Pl
     night = plan_night(place, date, aim, rules)
     strip = plan_season(place, date, date + dt.timedelta(days=STRIP_NIGHTS - 1), aim, rules)
     forecast = _forecast(plan, site, night)
-    cloudy = tuple(
-        (julian(h.start), julian(h.start) + 1 / 24) for h in forecast.hours if h.cloud > _CLOUDY
+    known = plan.fixed_clock or not forecast.simulated
+    cloudy = tuple(  # no weather that was invented shortens a plan
+        (julian(h.start), julian(h.start) + 1 / 24)
+        for h in forecast.hours
+        if known and h.cloud > _CLOUDY
     )
     inputs: dict[str, ChannelInput] = {
         f.channel: channel_input(f, rig, site, target, held.get(f.channel, Held()), plan)
         for f in plan.filters
     }
     segments = segments_of(night, cloudy)
+    overheads = Overheads(
+        plan.download_s, dither_every=plan.dither_every, refocus_min=plan.refocus_min
+    )
+    moonlight = max((s.moon_nl for s in segments), default=0.0)
     plans = tuple(
-        plan_channel(c, plan.max_sub_s, max((s.moon_nl for s in segments), default=0.0))
+        plan_channel(c, plan.max_sub_s, moonlight, overhead_s=overheads.of_a_sub_s)
         for c in (inputs[n] for n in CHANNELS if n in inputs)
     )
     tonight = plan_tonight(
@@ -121,7 +131,7 @@ def make_plan(plan: PlanState, held: Mapping[str, Held], now: dt.datetime) -> Pl
         plans,
         inputs,
         plan.cycle_every if plan.order == "cycle" else None,
-        Overheads(plan.download_s, dither_every=plan.dither_every, refocus_min=plan.refocus_min),
+        overheads,
         night.target.transit if night.target else None,
     )
     coming = plan_nights(
@@ -165,6 +175,7 @@ def make_plan(plan: PlanState, held: Mapping[str, Held], now: dt.datetime) -> Pl
         tonight,
         coming,
         forecast,
+        known,
         cloudy,
         shape,
         fields,

@@ -33,7 +33,8 @@ class SourceState(_Frozen):
 
     ``bayer`` is the pattern of a mosaic that was not debayered; ``sure`` is False while nobody has
     said what the stack holds, ``filter`` what its header calls its filter then; ``preliminary``:
-    a quick stack of subs made here, to see what is there.
+    a quick stack of subs made here, to see what is there; ``until``: the moment (ISO 8601, UTC) up
+    to which it may hold subs, where its header says it, else when it was opened.
     """
 
     id: str
@@ -53,6 +54,7 @@ class SourceState(_Frozen):
     bayer: str = ""
     sure: bool = True
     filter: str = ""
+    until: str = ""
 
     @property
     def eye(self) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Final
 
 from ....core.advise.enough import Growth
+from ....workspace.log.channel_time import ChannelTime
 from ....workspace.log.controller import LogSnapshot
 from ....workspace.log.runs import NightRow
 from ...shell.channel_list import Card
@@ -19,9 +20,11 @@ _A_MOMENT_H: Final = 0.01
 def logged_card(now: LogSnapshot, channel: str, key: str) -> Card:
     """A channel that has no growth of SNR: hours, subs, nights."""
     view, hours = now.view, now.hours.get(channel, 0.0)
-    kept = view.subs_kept.get(channel, 0)
-    nights = sum(bool(r.hours(channel)) for r in view.rows)
-    tip = f"{clock_text(hours)} kept in {kept:,} subs."
+    passing = [c for c in view.channels if channel in c.split("+")]
+    kept = sum(view.subs_kept.get(c, 0) for c in passing)
+    nights = sum(any(r.hours(c) for c in passing) for r in view.rows)
+    time = now.times.get(channel, ChannelTime())
+    tip = f"{clock_text(hours)} kept in {kept:,} subs.{_dual_text(time.dual / 3600)}"
     return Card(
         channel,
         clock_text(hours),
@@ -45,6 +48,7 @@ def growth_card(growth: Growth, key: str) -> Card:
         tip = "The goal is reached."
     elif growth.goal_h:
         tip = f"{clock_text(growth.missing_h)} missing."
+    tip += _dual_text(growth.dual_h)
     return Card(
         growth.channel,
         clock_text(growth.hours) + goal,
@@ -55,6 +59,12 @@ def growth_card(growth: Growth, key: str) -> Card:
         key,
         tip,
     )
+
+
+def _dual_text(hours: float) -> str:
+    if hours <= _A_MOMENT_H:
+        return ""
+    return f" {clock_text(hours)} of it behind filters that pass several lines."
 
 
 def _goal_text(hours: float) -> str:

@@ -107,9 +107,11 @@ class NightBand(QWidget):
                 f"{altitude}°",
             )
             painter.setPen(QPen(QColor(t.line), 1))
-        kind = "simulated forecast" if view.forecast.simulated else "forecast"
         painter.setPen(QColor(t.muted))
-        words = f"{kind}: {view.forecast.words}"
+        words = "no forecast: the sky is taken to be clear"
+        if view.weather_known:
+            kind = "simulated forecast" if view.forecast.simulated else "forecast"
+            words = f"{kind}: {view.forecast.words}"
         painter.drawText(QRectF(8, 14, self.width() - 16, 16), Qt.AlignmentFlag.AlignLeft, words)
         cloud = QBrush(QColor(t.muted), Qt.BrushStyle.BDiagPattern)
         for start, end in view.cloudy:

@@ -113,18 +113,21 @@ class WhereFold(PlanFold):
         view = self.session.planning.snapshot.view
         self.overlap.setVisible(view is not None and (view.frame.panels or (1, 1)) != (1, 1))
         self.dark.set_value(plan.sun_below)
-        own = Path(plan.forecast_csv).name if plan.forecast_csv else "simulated"
+        none = "simulated" if plan.fixed_clock else "none"
+        own = Path(plan.forecast_csv).name if plan.forecast_csv else none
         self.forecast.setText(f"forecast: {own}")
         self.forecast.setToolTip(
-            "Back to the simulated forecast"
+            "Plan without it"
             if plan.forecast_csv
-            else "Simulated from date and place; press to give your own CSV"
+            else "The demo's is invented; press to give your own as CSV"
+            if plan.fixed_clock
+            else "The sky is taken to be clear; press to give a forecast as CSV"
         )
 
     def choose_forecast(self) -> None:
-        """A forecast of one's own, or back to the simulated one."""
+        """A forecast of one's own, or none."""
         if self.session.state.plan.forecast_csv:
-            self._set("simulated forecast", forecast_csv="")
+            self._set("no forecast", forecast_csv="")
             return
         path, _ = QFileDialog.getOpenFileName(self, "Forecast", str(Path.home()), "CSV (*.csv)")
         if path:

@@ -152,7 +152,7 @@ class OpticsFold(Fold):
             if chosen is not None:
                 self.picture.show_check(chosen, view.rig, worst)
         self.picture.setVisible(worst is not None)
-        damp = any(h.humidity > _DAMP for h in view.forecast.hours)
+        damp = view.weather_known and any(h.humidity > _DAMP for h in view.forecast.hours)
         sun = view.night.state == "polar_day"
         self.care.setText((_DEW if damp else "") + (_SUN if sun else "") + _CARE)
         wants = any(c.wants for c in view.checks)

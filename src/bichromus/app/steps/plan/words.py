@@ -4,17 +4,15 @@ from __future__ import annotations
 
 from typing import Final
 
-from ....core.plan.program import MISSING_H
+from ....core.plan.program import MISSING_H, ChannelPlan
 from ....workspace.planning.season import nights_needed
 from ....workspace.planning.view import PlanView
 from ...widgets.text import clock_text
 
 Row = tuple[str, str, str, str]
 _REASONS: Final = {
-    "read_noise": "read noise",
+    "worth": "by its worth",
     "max_sub": "your cap",
-    "saturation": "bright stars",
-    "given": "given",
 }
 
 
@@ -29,13 +27,27 @@ def sub_rows(view: PlanView) -> list[Row]:
                 c.channel,
                 f"{_REASONS[c.sub.limited_by]}, {price}",
                 f"{c.sub.sub_s:.0f} s",
-                f"Free of read noise from {c.sub.ideal_s or 0:.0f} s on; a shorter sub "
-                "costs noise.\n"
+                f"{_prices(c)}\n"
                 f"One sub shows the target at SNR {c.sub_snr:.1f} a pixel: it may look "
                 "empty, and is right.",
             )
         )
     return rows
+
+
+def _prices(c: ChannelPlan) -> str:
+    """What shorter and longer subs would cost of the night, and what fills up."""
+    here = c.worth.at(c.sub.sub_s)
+    half, twice = (100 * (1 - c.worth.at(k * c.sub.sub_s) / here) for k in (0.5, 2.0))
+    longer = f"lose {twice:.0f} %" if twice > 0 else f"gain {-twice:.0f} %"
+    lines = [
+        f"Subs half as long lose {half:.0f} % of what an hour by the clock brings, to read noise "
+        f"and overheads; twice as long they {longer}."
+    ]
+    full = c.sub.saturates_at_s
+    if full is not None and full < c.sub.sub_s:
+        lines.append(f"The brightest stars are full from {full:.0f} s on.")
+    return "\n".join(lines)
 
 
 def hour_rows(view: PlanView) -> list[Row]:

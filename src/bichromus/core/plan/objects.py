@@ -1,0 +1,140 @@
+"""Every deep-sky object of the catalogue, with its usual designations, kind and size."""
+
+from __future__ import annotations
+
+import contextlib
+import math
+import re
+import sqlite3
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cache
+from typing import Final
+
+from .catalogue import database
+
+KINDS: Final = ("emission", "planetary", "remnant", "galaxy", "reflection", "cluster", "dark")
+_KIND_OF: Final = {
+    "HII": "emission",
+    "EmN": "emission",
+    "Neb": "emission",
+    "Cl+N": "emission",
+    "PN": "planetary",
+    "SNR": "remnant",
+    "G": "galaxy",
+    "GPair": "galaxy",
+    "GTrpl": "galaxy",
+    "GGroup": "galaxy",
+    "RfN": "reflection",
+    "OCl": "cluster",
+    "GCl": "cluster",
+    "*Ass": "cluster",
+    "DrkN": "dark",
+}
+_LARGE: Final = {
+    "IC 405": (37, 19),
+    "IC 410": (40, 30),
+    "IC 434": (90, 30),
+    "IC 443": (50, 40),
+    "IC 1318": (150, 90),
+    "IC 1396": (170, 140),
+    "IC 1805": (150, 150),
+    "IC 1848": (150, 75),
+    "IC 2118": (180, 60),
+    "IC 2177": (120, 40),
+    "IC 2944": (75, 60),
+    "IC 4628": (90, 60),
+    "IC 5070": (80, 70),
+    "NGC 281": (35, 30),
+    "NGC 1499": (160, 40),
+    "NGC 2237": (80, 60),
+    "NGC 2264": (60, 30),
+    "NGC 6188": (60, 40),
+    "NGC 6334": (40, 30),
+    "NGC 6357": (60, 45),
+    "NGC 6960": (70, 6),
+    "NGC 6992": (60, 8),
+    "NGC 7000": (120, 100),
+    "NGC 7380": (30, 25),
+    "NGC 7822": (100, 90),
+}
+"""Large emission regions of which the catalogue gives no size, or that of a cluster in them:
+arcminutes, about.
+"""
+_CATALOGUES: Final = {"m": "M", "messier": "M", "ngc": "NGC", "ic": "IC", "c": "C", "caldwell": "C"}
+_NAMED: Final = re.compile(r"(messier|caldwell|ngc|ic|m|c)[\s.]*0*(\d+)", re.IGNORECASE)
+
+
+@dataclass(frozen=True)
+class SkyObject:
+    """An object: ``ids`` such as ``M 83``, ``NGC 5236``, ``C 77``; J2000 degrees; size in
+    arcminutes, the long axis first, None where unknown; ``names`` people call it by.
+    """
+
+    name: str
+    ids: tuple[str, ...]
+    kind: str
+    ra: float
+    dec: float
+    size_arcmin: tuple[float, float] | None
+    names: tuple[str, ...]
+
+
+@cache
+def every_object() -> tuple[SkyObject, ...]:
+    """All objects that one may shoot. Raises InputError where the catalogue is not installed."""
+    query = (
+        "SELECT name, type, ra, dec, majax, minax, messier, ngc, ic, identifiers, commonnames "
+        f"FROM objects WHERE ra IS NOT NULL AND type IN ({', '.join('?' * len(_KIND_OF))}) "
+        "ORDER BY name"
+    )
+    where = f"{database().absolute().as_uri()}?mode=ro"
+    with contextlib.closing(sqlite3.connect(where, uri=True)) as db:
+        rows = db.execute(query, tuple(_KIND_OF)).fetchall()
+    return tuple(_object(row) for row in rows)
+
+
+def named(text: str) -> SkyObject | None:
+    """The object of a designation or a common name; None where there is none."""
+    match = _NAMED.fullmatch(text.strip())
+    if match:
+        wanted = f"{_CATALOGUES[match[1].lower()]} {int(match[2])}"
+        return next((o for o in every_object() if wanted in o.ids), None)
+    said = " ".join(text.casefold().split())
+    same = (o for o in every_object() if said in (n.casefold() for n in (*o.names, o.name)))
+    part = (o for o in every_object() if any(said in n.casefold() for n in o.names))
+    return next(same, None) or (next(part, None) if len(said) > 2 else None)
+
+
+def _object(row: Sequence[object]) -> SkyObject:
+    name, kind, ra, dec, major, minor = row[:6]
+    messier, ngc, ic, identifiers, common = (str(v or "") for v in row[6:])
+    spaced = _designation(str(name))
+    found = [f"M {int(n)}" for n in _numbers(messier)]
+    found += [spaced, *(f"NGC {int(n)}" for n in _numbers(ngc))]
+    found += [f"IC {int(n)}" for n in _numbers(ic)]
+    words = (w.strip() for w in identifiers.split(","))
+    found += [_designation(w) for w in words if re.fullmatch(r"C \d+", w)]
+    ids = tuple(dict.fromkeys(f for f in found if f.split()[0] in ("M", "NGC", "IC", "C")))
+    about = next((_LARGE[i] for i in ids if i in _LARGE), None)
+    size = (float(str(major)), float(str(minor or major))) if major else None
+    names = tuple(w.strip() for w in common.split(",") if w.strip())
+    return SkyObject(
+        spaced,
+        ids,
+        _KIND_OF[str(kind)],
+        math.degrees(float(str(ra))) % 360,
+        math.degrees(float(str(dec))),
+        about or size,
+        names,
+    )
+
+
+def _numbers(text: str) -> list[str]:
+    return re.findall(r"\d+", text)
+
+
+def _designation(name: str) -> str:
+    """``NGC5236`` as ``NGC 5236``."""
+    match = re.fullmatch(r"([A-Za-z]+)\s*0*(\d+)(.*)", name)
+    return f"{match[1]} {match[2]}{match[3]}" if match else name
