@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import math
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -29,6 +28,7 @@ from ..core.plan.night import Target
 from ..core.plan.optics import SHAPES
 from ..core.plan.sky import phase_angle
 from .angles import declination, moment, not_negative, number, positive, right_ascension
+from .figures import figure
 from .parser import add_common
 from .telling import print_json, table
 
@@ -156,36 +156,25 @@ def _read(name: str, what: str, make: Any) -> Any:
         ) from error
 
 
-def _figure(
-    row: Any, key: str, default: float | None = None, above: bool = True, most: float = math.inf
-) -> float:
-    value = row[key] if default is None else row.get(key, default)
-    if isinstance(value, bool) or not isinstance(value, (int, float)) or not math.isfinite(value):
-        raise ValueError(f"{key} is no number")
-    if value < 0 or (above and value == 0) or value > most:
-        raise ValueError(f"{key} cannot be {value:g}")
-    return float(value)
-
-
 def _rig(row: Any) -> LightRig:
     given = row["qe"]
     qe = (
-        {_channel(n): _figure(given, n, most=1.0) for n in given}
+        {_channel(n): figure(given, n, above=True, most=1.0) for n in given}
         if isinstance(given, dict)
-        else _figure(row, "qe", most=1.0)
+        else figure(row, "qe", above=True, most=1.0)
     )
     colour = row.get("colour", False)
     if not isinstance(colour, bool):
         raise ValueError("colour is neither true nor false")
     return LightRig(
-        _figure(row, "aperture_mm"),
-        _figure(row, "focal_mm"),
-        _figure(row, "pixel_um"),
-        _figure(row, "throughput", 1.0, most=1.0),
+        figure(row, "aperture_mm", above=True),
+        figure(row, "focal_mm", above=True),
+        figure(row, "pixel_um", above=True),
+        figure(row, "throughput", default=1.0, above=True, most=1.0),
         qe,
-        _figure(row, "read_noise_e", above=False),
-        _figure(row, "obstruction", 0.0, above=False, most=0.99),
-        _figure(row, "dark_e_s", 0.0, above=False),
+        figure(row, "read_noise_e"),
+        figure(row, "obstruction", default=0.0, most=0.99),
+        figure(row, "dark_e_s", default=0.0),
         colour,
     )
 
@@ -194,9 +183,9 @@ def _filter(row: Any) -> BandFilter:
     bands = tuple(
         PassBand(
             _channel(b["channel"]),
-            _figure(b, "centre_nm"),
-            _figure(b, "width_nm"),
-            _figure(b, "transmission", 1.0, most=1.0),
+            figure(b, "centre_nm", above=True),
+            figure(b, "width_nm", above=True),
+            figure(b, "transmission", default=1.0, above=True, most=1.0),
         )
         for b in row["bands"]
     )
@@ -206,7 +195,7 @@ def _filter(row: Any) -> BandFilter:
     shape = str(row.get("shape", "top-hat"))
     if shape not in SHAPES:
         raise ValueError(f"there is no shape {shape}, only {', '.join(SHAPES)}")
-    index = None if row.get("index") is None else _figure(row, "index")
+    index = None if row.get("index") is None else figure(row, "index", above=True)
     if index is not None and index < 1:
         raise ValueError(f"index cannot be {index:g}")
     return BandFilter(str(row.get("name", "the filter")), bands, index, shape)
@@ -221,9 +210,9 @@ def _target(row: Any) -> Glow:
         if isinstance(value, bool) or not isinstance(value, (int, float)):
             raise ValueError(f"surface_ab of {name} is no number")
     return Glow(
-        {_channel(n): _figure(lines, n, above=False) for n in lines},
+        {_channel(n): figure(lines, n) for n in lines},
         {_channel(n): float(v) for n, v in surfaces.items()},
-        _figure(row, "pixels", 1.0),
+        figure(row, "pixels", default=1.0, above=True),
     )
 
 

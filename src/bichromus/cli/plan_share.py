@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import math
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -11,6 +10,7 @@ from typing import Any
 from ..core.model.errors import InputError
 from ..core.model.json_text import parse_json
 from ..core.plan.sharing import Band, Goal, OpenWindow, Rate, Shared, Wanted, share_out
+from .figures import figure
 from .telling import print_json, table
 
 Filters = Mapping[str, tuple[str, ...]]
@@ -121,23 +121,23 @@ def _window(row: Any) -> OpenWindow:
     return OpenWindow(
         name,
         str(row.get("rig", "")),
-        _figure(row, "hours", name),
-        _figure(row, "efficiency", name, 1.0, most=1.0),
-        _figure(row, "clear", name, 1.0, most=1.0),
+        figure(row, "hours", name),
+        figure(row, "efficiency", name, 1.0, most=1.0),
+        figure(row, "clear", name, 1.0, most=1.0),
     )
 
 
 def _wanted(name: str, row: Any) -> Wanted:
     channels = {
         c: Goal(
-            _figure(g, "goal_snr", f"{c} of {name}", above=True),
-            _figure(g, "had_snr", f"{c} of {name}", 0.0),
+            figure(g, "goal_snr", f"{c} of {name}", above=True),
+            figure(g, "had_snr", f"{c} of {name}", 0.0),
         )
         for c, g in _table(row, "channels").items()
     }
     if not channels:
         raise ValueError(f"{name} wants no channel")
-    return Wanted(name, channels, _figure(row, "priority", name, 1.0, above=True))
+    return Wanted(name, channels, figure(row, "priority", name, 1.0, above=True))
 
 
 def _rate(row: Any, filters: Filters, windows: set[str], targets: set[str]) -> Rate:
@@ -155,29 +155,13 @@ def _rate(row: Any, filters: Filters, windows: set[str], targets: set[str]) -> R
         if channel not in filters[name]:
             raise ValueError(f"{name} does not pass {channel}")
         channels[channel] = Band(
-            _figure(band, "target_e_s", where),
-            _figure(band, "sky_e_s", where),
-            _figure(band, "read_noise_e", where),
-            _figure(band, "dark_e_s", where, 0.0),
-            _figure(band, "pixels", where, 1.0, above=True),
+            figure(band, "target_e_s", where),
+            figure(band, "sky_e_s", where),
+            figure(band, "read_noise_e", where),
+            figure(band, "dark_e_s", where, 0.0),
+            figure(band, "pixels", where, 1.0, above=True),
         )
-    return Rate(window, target, name, _figure(row, "sub_s", where, above=True), channels)
-
-
-def _figure(
-    row: Any,
-    key: str,
-    where: str,
-    default: float | None = None,
-    above: bool = False,
-    most: float = math.inf,
-) -> float:
-    value = row.get(key, default)
-    if isinstance(value, bool) or not isinstance(value, (int, float)) or not math.isfinite(value):
-        raise ValueError(f"{key} of {where} is missing or no number")
-    if value < 0 or (above and value == 0) or value > most:
-        raise ValueError(f"{key} of {where} cannot be {value:g}")
-    return float(value)
+    return Rate(window, target, name, figure(row, "sub_s", where, above=True), channels)
 
 
 def _list(raw: Any, key: str) -> list[Any]:

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from functools import cache
 from typing import Final
 
-from .catalogue import database
+from .catalogue import LARGE, database
 
 KINDS: Final = ("emission", "planetary", "remnant", "galaxy", "reflection", "cluster", "dark")
 _KIND_OF: Final = {
@@ -31,36 +31,6 @@ _KIND_OF: Final = {
     "*Ass": "cluster",
     "DrkN": "dark",
 }
-_LARGE: Final = {
-    "IC 405": (37, 19),
-    "IC 410": (40, 30),
-    "IC 434": (90, 30),
-    "IC 443": (50, 40),
-    "IC 1318": (150, 90),
-    "IC 1396": (170, 140),
-    "IC 1805": (150, 150),
-    "IC 1848": (150, 75),
-    "IC 2118": (180, 60),
-    "IC 2177": (120, 40),
-    "IC 2944": (75, 60),
-    "IC 4628": (90, 60),
-    "IC 5070": (80, 70),
-    "NGC 281": (35, 30),
-    "NGC 1499": (160, 40),
-    "NGC 2237": (80, 60),
-    "NGC 2264": (60, 30),
-    "NGC 6188": (60, 40),
-    "NGC 6334": (40, 30),
-    "NGC 6357": (60, 45),
-    "NGC 6960": (70, 6),
-    "NGC 6992": (60, 8),
-    "NGC 7000": (120, 100),
-    "NGC 7380": (30, 25),
-    "NGC 7822": (100, 90),
-}
-"""Large emission regions of which the catalogue gives no size, or that of a cluster in them:
-arcminutes, about.
-"""
 _CATALOGUES: Final = {"m": "M", "messier": "M", "ngc": "NGC", "ic": "IC", "c": "C", "caldwell": "C"}
 _NAMED: Final = re.compile(r"(messier|caldwell|ngc|ic|m|c)[\s.]*0*(\d+)", re.IGNORECASE)
 
@@ -116,7 +86,7 @@ def _object(row: Sequence[object]) -> SkyObject:
     words = (w.strip() for w in identifiers.split(","))
     found += [_designation(w) for w in words if re.fullmatch(r"C \d+", w)]
     ids = tuple(dict.fromkeys(f for f in found if f.split()[0] in ("M", "NGC", "IC", "C")))
-    about = next((_LARGE[i] for i in ids if i in _LARGE), None)
+    about = next((LARGE[i] for i in ids if i in LARGE), None)
     size = (float(str(major)), float(str(minor or major))) if major else None
     names = tuple(w.strip() for w in common.split(",") if w.strip())
     return SkyObject(
