@@ -21,6 +21,7 @@ from bichromus.core.plan.budget import (
     extinction,
     light_budget,
 )
+from bichromus.core.plan.clear_nights import likely_nights
 from bichromus.core.plan.earth import Place
 from bichromus.core.plan.horizon import make_horizon
 from bichromus.core.plan.month import usable_hours
@@ -272,3 +273,15 @@ def test_objects_are_found_by_all_their_names() -> None:
     assert named("M 45").kind == "cluster"  # type: ignore[union-attr]
     assert named("IC 2944").size_arcmin == (75, 60)  # type: ignore[union-attr]
     assert {o.kind for o in every_object()} == set(KINDS)
+
+
+@pytest.mark.parametrize(("clear", "chance"), [(1, 0.4), (3, 0.4), (7, 0.25), (5, 1.0), (2, 0.05)])
+def test_nights_until_enough_were_clear_are_those_of_the_dice(clear: int, chance: float) -> None:
+    rng = np.random.default_rng(9)
+    took = clear + rng.negative_binomial(clear, chance, 200_000)
+    first, last = likely_nights(clear, chance)
+    assert (took <= first).mean() >= 0.095 > (took <= first - 1).mean() - 0.01
+    assert (took <= last).mean() >= 0.895 > (took <= last - 1).mean() - 0.01
+    assert likely_nights(0, chance) == (0, 0)
+    with pytest.raises(InputError, match="cannot be counted"):
+        likely_nights(clear, 0.0)

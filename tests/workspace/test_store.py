@@ -173,6 +173,14 @@ def test_a_newer_or_damaged_project_is_refused_and_left_alone(tmp_path: Path) ->
     before = (folder / "project.db").read_bytes()
     with pytest.raises(ProjectError, match="newer version"):
         Document(folder)
+    other = tmp_path / "q.bichromus"
+    Document(other, "x").close()
+    with sqlite3.connect(other / "project.db") as db:
+        changed = "json_set(state, '$.plan.a_new_thing', 1)"
+        assert db.execute(f"UPDATE history SET state = {changed}").rowcount > 0
+    db.close()
+    with pytest.raises(ProjectError, match=r"newer version.*plan\.a_new_thing"):
+        Document(other)
     assert (folder / "project.db").read_bytes() == before
     (folder / "project.db").write_bytes(b"garbage" * 500)
     with pytest.raises(ProjectError, match="damaged"):

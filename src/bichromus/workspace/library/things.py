@@ -11,6 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from ...core.model.errors import UnknownName
 from ...core.model.rig import Rig
+from ...core.plan.clear_nights import USUAL_CHANCE
 
 Name = Annotated[str, Field(min_length=1, max_length=80)]
 Positive = Annotated[float, Field(gt=0)]
@@ -139,6 +140,7 @@ class PlanState(_Frozen):
     cycle_every: Annotated[int, Field(ge=1, le=100)] = 3
     min_altitude: Annotated[float, Field(ge=0, lt=90)] = 25.0
     sun_below: Annotated[float, Field(ge=-18, le=-4)] = -18.0
+    clear_chance: Annotated[float, Field(gt=0, le=1)] = USUAL_CHANCE
 
     def site_named(self, name: str | None = None) -> SiteThing:
         """A site by name; the chosen or the first one without. Raises UnknownName."""

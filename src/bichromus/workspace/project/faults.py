@@ -6,6 +6,8 @@ import sqlite3
 from pathlib import Path
 from typing import Final
 
+from pydantic import ValidationError
+
 from ...core.files.foreign import why_of
 from ...core.model.errors import ProjectError
 from .copies import newest_copy
@@ -47,6 +49,21 @@ def store_fault(error: sqlite3.Error, path: Path) -> ProjectError:
             file=path,
         )
     return damaged(why_of(error).split(" - ")[0], path)
+
+
+def not_understood(error: ValidationError, path: Path) -> ProjectError:
+    """A state that does not fit: damaged, or written by a program that knows more than this one."""
+    faults = error.errors()
+    first = faults[0]
+    where = ".".join(map(str, first["loc"])) or "its current state"
+    if all(fault["type"] == "extra_forbidden" for fault in faults):
+        return ProjectError(
+            "This project comes from a newer version of the program",
+            why=f"it holds {where}, which this one does not know",
+            do="Update the program",
+            file=path.parent,
+        )
+    return damaged(f"{where}: {first['msg']}", path)
 
 
 def damaged(why: str, path: Path) -> ProjectError:

@@ -21,7 +21,7 @@ from pydantic import ValidationError
 from ...core.files.atomic import write_failed
 from ...core.model.errors import ProjectError
 from .copies import keep_copy
-from .faults import damaged, store_fault
+from .faults import damaged, not_understood, store_fault
 from .journal import Edit, LogChange, apply, pack
 from .migrations import SCHEMA, VERSION, add_log_columns, bring_up
 from .state import ProjectState
@@ -210,9 +210,7 @@ class Store:
                     keep_copy(self._db, path, dt.datetime.now())
                 return state
         except ValidationError as error:
-            first = error.errors()[0]
-            where = ".".join(map(str, first["loc"])) or "its current state"
-            raise damaged(f"{where}: {first['msg']}", path) from error
+            raise not_understood(error, path) from error
         except (ValueError, TypeError) as error:
             raise damaged("its place in the history is no number", path) from error
         except sqlite3.DatabaseError as error:

@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QFileDialog, QLineEdit
 
 from ....core.model.channel import channel_name
 from ....core.model.errors import InputError
+from ....core.plan.clear_nights import USUAL_CHANCE
 from ....workspace.library.things import PlanState
 from ....workspace.planning.view import PlanView
 from ....workspace.session import Session
@@ -87,9 +88,21 @@ class WhereFold(PlanFold):
             lambda v: f"{100 * v:.0f} %",
         )
         self.overlap.settled.connect(lambda v: self._set("panel overlap", overlap=v))
+        self.clear = ValueSlider(
+            "nights clear",
+            0.05,
+            1,
+            USUAL_CHANCE,
+            "How many of the coming nights are clear, as you know your sky:\n"
+            "from it follows after how many nights the goals are likely reached",
+            0.05,
+            lambda v: f"{100 * v:.0f} %",
+        )
+        self.clear.settled.connect(lambda v: self._set("nights clear", clear_chance=v))
         self.add(self.overlap)
         self.add(self.high)
         self.add(self.dark)
+        self.add(self.clear)
         self.forecast = button("forecast", "", "quiet")
         self.forecast.clicked.connect(self.choose_forecast)
         self.add(self.forecast)
@@ -113,6 +126,7 @@ class WhereFold(PlanFold):
         view = self.session.planning.snapshot.view
         self.overlap.setVisible(view is not None and (view.frame.panels or (1, 1)) != (1, 1))
         self.dark.set_value(plan.sun_below)
+        self.clear.set_value(plan.clear_chance)
         none = "simulated" if plan.fixed_clock else "none"
         own = Path(plan.forecast_csv).name if plan.forecast_csv else none
         self.forecast.setText(f"forecast: {own}")
@@ -198,7 +212,7 @@ class HoursFold(PlanFold):
 
     def show_view(self, view: PlanView) -> None:
         self.hours.show_rows(hour_rows(view))
-        self.set_note(hours_note(view))
+        self.set_note(hours_note(view, self.session.state.plan.clear_chance))
 
     def type_goals(self, text: str) -> None:
         """Hours typed for each channel; what does not fit is told and changes nothing."""

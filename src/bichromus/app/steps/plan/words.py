@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Final
 
+from ....core.plan.clear_nights import likely_nights
 from ....core.plan.program import MISSING_H, ChannelPlan
 from ....workspace.planning.season import nights_needed
 from ....workspace.planning.view import PlanView
@@ -65,14 +66,16 @@ def hour_rows(view: PlanView) -> list[Row]:
     ]
 
 
-def hours_note(view: PlanView) -> str:
-    """After how many nights all goals are reached."""
+def hours_note(view: PlanView, chance: float) -> str:
+    """After how many clear nights all goals are reached, and how many nights that likely is."""
     needed = nights_needed(view)
     if needed == 0:
         return "all reached"
     if needed is None:
-        return "more than 14 nights"
-    return f"done after {needed} {'night' if needed == 1 else 'nights'}"
+        return "more than 14 clear nights"
+    clear = f"{needed} clear {'night' if needed == 1 else 'nights'}"
+    first, last = likely_nights(needed, chance)
+    return f"{clear}: likely {first} to {last}" if last > first else clear
 
 
 def cost_rows(view: PlanView) -> list[Row]:
