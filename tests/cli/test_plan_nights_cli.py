@@ -261,9 +261,9 @@ def test_a_list_of_the_month(capsys: pytest.CaptureFixture[str]) -> None:
     tonight = call(capsys, *here, "--date", "2027-03-17", "--kinds", "planetary", "--limit", 0)
     assert {r["kind"] for r in tonight["targets"]} == {"planetary"}
     assert min(r["hours_lines"] for r in tonight["targets"]) > 0
-    names = ("--name", "M 31", "--name", "IC 2944", "--name", "No Such Thing")
+    names = ("--name", "M 82", "--name", "IC 2944", "--name", "No Such Thing")
     named = call(capsys, *here, "--date", "2027-03-17", *names)
-    assert [r["ids"][0] for r in named["targets"]] == ["IC 2944", "M 31"]
+    assert [r["ids"][0] for r in named["targets"]] == ["IC 2944", "M 82"]
     assert named["targets"][1]["hours_lines"] == 0  # named ones are listed, too
     assert named["warnings"] == ["The catalogue holds no No Such Thing."]
     assert run([*here, "--month", "2027-13"]) == 2

@@ -262,9 +262,13 @@ def test_the_catalogue_is_searched_by_designation() -> None:
     assert 0 <= found[0].ra < 360
     assert search("IC0002")[0] == found[0]
     assert search("i") == []
-    for text, name in (("Messier 83", "NGC 5236"), ("m31", "NGC 224"), ("caldwell 77", "NGC 5128")):
+    for text, name in (
+        ("Messier 83", "NGC 5236"),
+        ("m83", "NGC 5236"),
+        ("caldwell 77", "NGC 5128"),
+    ):
         assert search(text)[0].name == name
-    assert search("IC 1396")[0].size_arcmin == (170, 140)
+    assert search("IC 2944")[0].size_arcmin == (75, 60)
     assert search("no such thing at all") == []
     assert len(search("ic 1", most=5)) <= 5
 

@@ -33,36 +33,36 @@ _KINDS = {
 }
 
 
-LARGE: Final = {
-    "IC 405": (37, 19),
-    "IC 410": (40, 30),
-    "IC 434": (90, 30),
-    "IC 443": (50, 40),
-    "IC 1318": (150, 90),
-    "IC 1396": (170, 140),
-    "IC 1805": (150, 150),
-    "IC 1848": (150, 75),
-    "IC 2118": (180, 60),
-    "IC 2177": (120, 40),
-    "IC 2944": (75, 60),
-    "IC 4628": (90, 60),
-    "IC 5070": (80, 70),
-    "NGC 281": (35, 30),
-    "NGC 1499": (160, 40),
-    "NGC 2237": (80, 60),
-    "NGC 2264": (60, 30),
-    "NGC 6188": (60, 40),
-    "NGC 6334": (40, 30),
-    "NGC 6357": (60, 45),
-    "NGC 6960": (70, 6),
-    "NGC 6992": (60, 8),
-    "NGC 7000": (120, 100),
-    "NGC 7380": (30, 25),
-    "NGC 7822": (100, 90),
-}
-"""Large emission regions of which the catalogue gives no size, or that of a cluster in them:
-arcminutes, about.
+LARGE: Final = (
+    (0.9, 67.16, 100, 90),
+    (13.25, 56.62, 35, 30),
+    (38.17, 61.46, 150, 150),
+    (42.79, 60.4, 150, 75),
+    (60.81, 36.37, 160, 40),
+    (76.23, -7.27, 180, 60),
+    (79.12, 34.36, 37, 19),
+    (80.67, 33.37, 40, 30),
+    (85.25, -2.45, 90, 30),
+    (94.16, 22.53, 50, 40),
+    (97.73, 5.05, 80, 60),
+    (100.24, 9.9, 60, 30),
+    (106.15, -10.47, 120, 40),
+    (173.95, -63.02, 75, 60),
+    (250.02, -48.66, 60, 40),
+    (254.24, -40.45, 90, 60),
+    (260.21, -36.1, 40, 30),
+    (261.18, -34.2, 60, 45),
+    (311.49, 30.6, 70, 6),
+    (312.75, 44.4, 80, 70),
+    (314.08, 31.74, 60, 8),
+    (314.82, 44.53, 120, 100),
+    (324.74, 57.49, 170, 140),
+    (341.84, 58.13, 30, 25),
+)
+"""Large emission regions of which the catalogue gives no size, or that of a cluster in them: J2000
+degrees, then long and short axis in arcminutes, about.
 """
+_NEAR_DEG: Final = 0.1
 _LISTED = {"m": "M", "messier": "M", "c": "C", "caldwell": "C"}
 """Lists of which numbers stand in columns of their own."""
 
@@ -125,6 +125,7 @@ def _entry(row: tuple[object, ...]) -> CatalogueObject:
     name, kind, ra, dec, major, minor, angle, identifiers, common = row
     spaced = _spaced(str(name))
     size = (float(str(major)), float(str(minor or major))) if major else None
+    ra_deg, dec_deg = math.degrees(float(str(ra))) % 360, math.degrees(float(str(dec)))
     aliases = tuple(
         a.strip()
         for words in (common, identifiers)
@@ -134,12 +135,21 @@ def _entry(row: tuple[object, ...]) -> CatalogueObject:
     return CatalogueObject(
         spaced,
         _KINDS.get(str(kind), "object"),
-        math.degrees(float(str(ra))) % 360,
-        math.degrees(float(str(dec))),
-        LARGE.get(spaced, size),
+        ra_deg,
+        dec_deg,
+        large_region(ra_deg, dec_deg) or size,
         float(str(angle or 0)),
         aliases[:6],
     )
+
+
+def large_region(ra_deg: float, dec_deg: float) -> tuple[float, float] | None:
+    """The size of the large emission region whose middle is said to be here, arcminutes."""
+    for ra, dec, wide, high in LARGE:
+        away = math.hypot((ra - ra_deg) * math.cos(math.radians(dec)), dec - dec_deg)
+        if away < _NEAR_DEG:
+            return wide, high
+    return None
 
 
 def _spaced(name: str) -> str:

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from functools import cache
 from typing import Final
 
-from .catalogue import LARGE, database
+from .catalogue import database, large_region
 
 KINDS: Final = ("emission", "planetary", "remnant", "galaxy", "reflection", "cluster", "dark")
 _KIND_OF: Final = {
@@ -86,15 +86,16 @@ def _object(row: Sequence[object]) -> SkyObject:
     words = (w.strip() for w in identifiers.split(","))
     found += [_designation(w) for w in words if re.fullmatch(r"C \d+", w)]
     ids = tuple(dict.fromkeys(f for f in found if f.split()[0] in ("M", "NGC", "IC", "C")))
-    about = next((LARGE[i] for i in ids if i in LARGE), None)
+    ra_deg, dec_deg = math.degrees(float(str(ra))) % 360, math.degrees(float(str(dec)))
+    about = large_region(ra_deg, dec_deg) if _KIND_OF[str(kind)] == "emission" else None
     size = (float(str(major)), float(str(minor or major))) if major else None
     names = tuple(w.strip() for w in common.split(",") if w.strip())
     return SkyObject(
         spaced,
         ids,
         _KIND_OF[str(kind)],
-        math.degrees(float(str(ra))) % 360,
-        math.degrees(float(str(dec))),
+        ra_deg,
+        dec_deg,
         about or size,
         names,
     )
