@@ -130,6 +130,29 @@ def test_broad_filters_get_subs_that_keep_the_shutter_open() -> None:
     assert found.worth.share(found.sub.sub_s) >= 0.97
 
 
+def test_three_short_sets_are_shot_whole_and_in_turns_or_said_to_be_left_out() -> None:
+    inputs = {name: INPUTS[name] for name in ("O3", "S2")}
+    for name, wavelength in (("R", 630), ("G", 530), ("B", 455)):
+        optics = Optics(80, 440, 3.76, 0.62, wavelength, 90.0, 1.5, dark_e_s=0.002)
+        glow = optics.surface_e_s(23.5)
+        inputs[name] = ChannelInput(name, optics, glow, 21.6, 2.84, 50_000, goal_hours=0.6)
+    channels = [plan_channel(c, 600) for c in inputs.values()]
+    day = 2461482.0
+    night = [Segment(day, day + 4 / 24, True, 400.0), Segment(day + 4 / 24, day + 8 / 24, False, 0)]
+    made = plan_tonight(night, channels, inputs, None)
+    assert made.left_out is None
+    small = [b for b in made.blocks if b.channel in "RGB"]
+    for name in "RGB":
+        assert sum(b.subs * b.sub_s for b in small if b.channel == name) / 3600 >= 0.6 - 0.04
+    assert [b.channel for b in small] == ["R", "G", "B"] * 2
+    assert min(b.start for b in small) >= night[1].start  # under the better sky
+    between = [b for b in made.blocks if small[0].end < b.start < small[-1].start]
+    assert {b.channel for b in between} <= set("RGB")  # in one stretch
+    short = plan_tonight([Segment(day, day + 1 / 24, False, 0)], channels, inputs, None)
+    assert short.left_out is not None
+    assert list(short.left_out.counts) == ["R", "G", "B"]
+
+
 def test_twilight_is_no_dark_sky() -> None:
     night = ridge(sun_below=-7.0)
     pieces = segments_of(night)

@@ -65,6 +65,9 @@ def advise_tonight(
             rows,
             "From the forecast.",
         )
+    if plan.left_out is not None:
+        names, hours = listed(list(plan.left_out.counts)), hours_text(plan.left_out.hours)
+        rows += ((f"{names} in one stretch", f"{hours}, which tonight does not hold"),)
     if not plan.blocks:
         return Advice(
             "note", f"The window of {target} tonight is too short for a single sub.", rows

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
-from .order import Overheads, run_through, sequence
+from .order import Overheads, run_through
 from .segments import Segment
 
 
@@ -22,21 +22,20 @@ class Block:
 
 def blocks_of(
     segment: Segment,
-    counts: Mapping[str, int],
+    order: list[str],
     sub_s: Mapping[str, float],
-    every: int | None,
     overheads: Overheads,
     flip: float | None,
 ) -> list[Block]:
-    """A segment shared out among channels by their counts of subs: blocks in order, with the
-    overheads of focus, filter and flip.
+    """A segment shared out among channels sub by sub, in ``order``: blocks, with the overheads of
+    focus, filter and flip.
     """
     flip_s = (
         None
         if flip is None or not segment.start < flip < segment.end
         else (flip - segment.start) * 86400
     )
-    shots = run_through(sequence(counts, every), sub_s, overheads, flip_s)
+    shots = run_through(order, sub_s, overheads, flip_s)
     out: list[Block] = []
     for shot in shots:
         start, end = segment.start + shot.start_s / 86400, segment.start + shot.end_s / 86400

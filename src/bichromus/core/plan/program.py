@@ -13,14 +13,16 @@ import numpy as np
 from .allocate import Allocation, Want, Window, allocate
 from .blocks import Block, blocks_of
 from .exposure import Optics, SubAdvice, advise_sub, hours_for, saturation_time, snr
-from .order import OrderCost, Overheads, cost
+from .order import OrderCost, Overheads, cost, sequence
 from .segments import Segment
 from .sky import sky_ab, sky_factor
+from .small_sets import SmallSets, small_sets
 from .twilight import NightLight
 from .worth import SHORTEST_S, Worth
 
 MISSING_H = 0.02
 """Hours below which a goal counts as reached: a sub or less."""
+_OPEN = 0.91  # share of a night's usable time with the shutter open
 _WORTH = 0.05  # of an hour in the dark, below which a sky is not worth an exposure
 USUAL_OVERHEAD_S = 12.0
 """What a sub costs beside its exposure: its download, its share of dither and settling."""
@@ -78,7 +80,8 @@ class ChannelPlan:
 @dataclass(frozen=True)
 class NightPlan:
     """What a night gives: its segments and blocks, hours by channel and what they are worth in
-    hours under a dark sky, and what block and cycle would cost.
+    hours under a dark sky, what block and cycle would cost, and small sets that it cannot hold
+    whole.
     """
 
     segments: tuple[Segment, ...]
@@ -87,6 +90,7 @@ class NightPlan:
     gained: dict[str, float]
     block_cost: OrderCost
     cycle_cost: OrderCost
+    left_out: SmallSets | None = None
 
 
 def plan_channel(
@@ -193,8 +197,8 @@ def plan_tonight(
     overheads: Overheads | None = None,
     flip: float | None = None,
 ) -> NightPlan:
-    """Blocks for the night: the channel furthest behind first, each sky used for what it harms
-    least.
+    """Blocks for the night: small sets whole, then the channel furthest behind first, each sky used
+    for what it harms least.
 
     ``flip`` is the moment at which the target crosses the meridian.
     """
@@ -205,20 +209,35 @@ def plan_tonight(
     wants = wants_of(plans, inputs, {n: s.light for n, s in zip(names, segments, strict=True)})
     blocks: list[Block] = []
     subs_tonight: dict[str, int] = {}
+    small = None
     if wants and segments:
-        windows = [Window(n, s.hours, 0.91) for n, s in zip(names, segments, strict=True)]
-        found = allocate(windows, wants)
+        small = small_sets(
+            segments,
+            wants,
+            {p.channel: p.missing_h for p in plans},
+            {w.name: w.goal_snr**2 / by_name[w.name].wanted_h for w in wants},
+            _OPEN,
+        )
+        whole = small.order() if small is not None else []
+        where = str(small.segment) if small is not None else ""
+        windows = [
+            Window(n, s.hours - (small.hours if small is not None and n == where else 0), _OPEN)
+            for n, s in zip(names, segments, strict=True)
+        ]
+        others = [w for w in wants if w.name not in whole]
+        found = allocate(windows, others) if others else None
         behind = sorted(
-            (w.name for w in wants), key=lambda n: by_name[n].had_h / max(by_name[n].wanted_h, 1e-9)
+            (w.name for w in others),
+            key=lambda n: by_name[n].had_h / max(by_name[n].wanted_h, 1e-9),
         )
         for name, segment in zip(names, segments, strict=True):
-            counts = {
-                c: math.ceil(found.hours[name].get(c, 0) * 3600 / sub_s[c] - 0.1) for c in behind
-            }
+            shared = found.hours[name] if found is not None else {}
+            counts = {c: math.ceil(shared.get(c, 0) * 3600 / sub_s[c] - 0.1) for c in behind}
             counts = {c: n for c, n in counts.items() if n > 0}
-            for c, n in counts.items():
-                subs_tonight[c] = subs_tonight.get(c, 0) + n
-            blocks += blocks_of(segment, counts, sub_s, every, overheads, flip)
+            order = [*(whole if name == where else []), *sequence(counts, every)]
+            for c in order:
+                subs_tonight[c] = subs_tonight.get(c, 0) + 1
+            blocks += blocks_of(segment, order, sub_s, overheads, flip)
     hours = {
         c: sum(b.subs * b.sub_s for b in blocks if b.channel == c) / 3600 for c in subs_tonight
     }
@@ -230,6 +249,7 @@ def plan_tonight(
         worth,
         cost(subs_tonight, sub_s, None, overheads),
         cost(subs_tonight, sub_s, every or 3, overheads),
+        small if small is not None and small.segment is None else None,
     )
 
 
@@ -293,7 +313,7 @@ def plan_nights(
     for name, dark, lit, nl in nights:
         for kind, hours, light in (("dark", dark, 0.0), ("moon", lit, nl)):
             if hours > 0.1:
-                windows.append(Window(f"{name} {kind}", hours, 0.91))
+                windows.append(Window(f"{name} {kind}", hours, _OPEN))
                 skies[f"{name} {kind}"] = NightLight(light)
     wants = wants_of(plans, inputs, skies)
     return allocate(windows, wants) if wants and windows else None
