@@ -7,12 +7,12 @@ import os
 import resource
 import sys
 import tempfile
-import threading
 import time
 from pathlib import Path
 from typing import Any
 
 from .common import Result, apart, over
+from .told import Told
 from .yardstick import blur_s
 
 _NINE_GB = 3.0
@@ -63,37 +63,11 @@ def _demo(_folder: Path) -> dict[str, float]:
     window = Application().open("demo")
     _KEPT.extend((app, window))  # what Qt holds is not taken apart while workers run
     begun = time.perf_counter()
-    told = _Told(window.session)
+    told = Told(window.session)
     while not told.done.is_set() and time.perf_counter() - begun < 200:
         app.processEvents()
         time.sleep(0.002)
     return told.after(begun)
-
-
-class _Told:
-    """When a session shows its first picture, and when all of it is there."""
-
-    def __init__(self, session: Any) -> None:
-        self._session = session
-        self.first: float | None = None
-        self.whole: float | None = None
-        self.done = threading.Event()
-        session.blend.recipe_changed.connect(self._look)
-
-    def _look(self) -> None:
-        channels = self._session.channels.snapshot
-        if not channels.origins or self._session.blend.snapshot.recipe is None:
-            return
-        self.first = self.first or time.perf_counter()
-        if not channels.rough and self.whole is None:
-            self.whole = time.perf_counter()
-            self.done.set()
-
-    def after(self, begun: float) -> dict[str, float]:
-        """Seconds to both; raises where they were never seen."""
-        if self.first is None or self.whole is None:
-            raise SystemExit("no picture was seen")
-        return {"seen": self.first - begun, "whole": self.whole - begun}
 
 
 def _make_nine(folder: Path) -> dict[str, float]:
@@ -124,7 +98,7 @@ def _nine(folder: Path) -> dict[str, float]:
     files = sorted(folder.glob("*.fits"))
     session = Session(folder / "p.bichromus", "nine")
     session.layers.on = False
-    told = _Told(session)
+    told = Told(session)
     faults: list[Exception] = []
     session.errors.connect(faults.extend)
     begun = time.perf_counter()

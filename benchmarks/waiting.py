@@ -8,7 +8,6 @@ import json
 import subprocess
 import sys
 import tempfile
-import threading
 import time
 from pathlib import Path
 
@@ -20,6 +19,7 @@ from bichromus.workspace.session import Session
 
 from .common import Result, apart, as_installed, best, over
 from .stacks import stack_of
+from .told import Told
 from .yardstick import blur_s
 
 _NAMES = ("Ha", "O3", "S2")
@@ -85,27 +85,16 @@ def _opened(project: Path, files: list[Path]) -> tuple[float, float]:
     begun = time.perf_counter()
     session = Session(project, "waiting")
     session.layers.on = False
-    first, done = threading.Event(), threading.Event()
-
-    def look() -> None:
-        channels = session.channels.snapshot
-        if channels.origins and session.blend.snapshot.recipe is not None:
-            first.set()
-        if channels.origins and not channels.rough:
-            done.set()
-
-    session.blend.recipe_changed.connect(look)
+    told = Told(session)
     if files:
         begun = time.perf_counter()
         session.channels.open_files(files)
     else:
         session.follow()
-    first.wait(300)
-    seen = time.perf_counter() - begun
-    done.wait(300)
-    whole = time.perf_counter() - begun
+    told.done.wait(300)
+    found = told.after(begun)
     session.close()
-    return seen, whole
+    return found["seen"], found["whole"]
 
 
 if __name__ == "__main__":

@@ -13,7 +13,6 @@ from ..core.model.channel import WAVELENGTH_NM
 from ..core.model.errors import InputError
 from ..core.model.json_text import parse_json
 from ..core.plan.budget import (
-    EXTINCTION_V,
     BandFilter,
     Glow,
     LightRig,
@@ -26,7 +25,7 @@ from ..core.plan.earth import Place
 from ..core.plan.moment import conditions
 from ..core.plan.night import Target
 from ..core.plan.optics import SHAPES
-from ..core.plan.sky import phase_angle
+from ..core.plan.sky import EXTINCTION_V, phase_angle
 from .angles import declination, moment, not_negative, number, positive, right_ascension
 from .figures import figure
 from .parser import add_common

@@ -7,12 +7,12 @@ from typing import Any
 
 from ..core.model.errors import InputError
 from ..core.plan.optics import (
-    S2_PAIR_NM,
     SHAPES,
     clear_needed,
     corner_light,
     filter_shift,
     focus_shift,
+    lines_of,
 )
 from .angles import not_negative, positive, share
 from .parser import add_common
@@ -45,7 +45,7 @@ def run(o: argparse.Namespace) -> None:
     if (o.bandwidth_nm is None) != (o.index is None):
         raise InputError("Half of the filter is missing", do="Give both --bandwidth-nm and --index")
     if o.index is not None:
-        lines = S2_PAIR_NM if o.line == "S2" else (line,)
+        lines = lines_of(o.line) if o.line else (line,)
         shift = filter_shift(
             o.f_ratio,
             lines,

@@ -49,12 +49,10 @@ class Padded:
         return Places(index, (u - left).astype(np.float32), (v - top).astype(np.float32))
 
     def take(self, places: Places, down: int = 0, across: int = 0, out: F32 | None = None) -> F32:
-        """The pixels so many rows below and columns beside; at most two, or one before."""
+        """The pixels so many rows below and columns to the right."""
         # all indices are on the padded plane, so that nothing is ever clipped: it is only quicker
         start = down * self.stride + across
-        if start >= 0:
-            return np.take(self._flat[start:], places.index, out=out, mode="clip")
-        return np.take(self._flat, places.index + start, out=out, mode="clip")
+        return np.take(self._flat[start:], places.index, out=out, mode="clip")
 
 
 class Spline(Padded):

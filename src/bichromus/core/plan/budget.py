@@ -11,8 +11,8 @@ from typing import Final
 
 from ..model.channel import LINES, WAVELENGTH_NM
 from .exposure import Optics
-from .optics import S2_PAIR_NM, filter_shift
-from .sky import airmass, moon_nanolamberts, photons_ab
+from .optics import filter_shift, lines_of
+from .sky import EXTINCTION_V, V_NM, airmass, moon_nanolamberts, photons_ab, photons_v, v_mag
 from .twilight import twilight_ab_parts
 
 PIXEL_SHARE: Final = {
@@ -27,12 +27,9 @@ PIXEL_SHARE: Final = {
 """Share of a colour camera's pixels that see a channel behind a filter; of others all do."""
 BETWEEN_PLANES: Final = 0.77
 """Of the sensor's efficiency, on green and blue pixels together, for lines between both."""
-EXTINCTION_V: Final = 0.172  # mag an airmass at 550 nm
 _MOON: Final = {"Ha": 0.55, "R": 0.55, "S2": 0.53}
 """Moonlight per nm over that at V; elsewhere the same."""
 _AEROSOL: Final = -1.3  # power of the wavelength
-_V_NM: Final = 550.0
-_V_AB: Final = 0.02  # AB less Vega
 NEAREST_DEG: Final = 5.0
 """The Sun's depression below which nothing is shot."""
 
@@ -119,8 +116,7 @@ class SkyNow:
         nl = moon_nanolamberts(phase, 90 - height, 90 - self.altitude_deg, away, self.extinction_v)
         if nl <= 0:
             return 0.0
-        v_mag = (20.7233 - math.log(nl / 34.08)) / 0.92104
-        return photons_ab(v_mag + _V_AB, _V_NM) * _MOON.get(channel, 1.0)
+        return photons_v(float(v_mag(nl))) * _MOON.get(channel, 1.0)
 
 
 @dataclass(frozen=True)
@@ -172,10 +168,10 @@ def extinction(wavelength_nm: float, at_v: float = EXTINCTION_V) -> float:
     """Magnitudes an airmass at a wavelength: air (Hansen & Travis 1974) and aerosol, so that 550 nm
     has ``at_v``; air that is clearer than that of the sea is taken to be thinner.
     """
-    air, air_v = _rayleigh(wavelength_nm), _rayleigh(_V_NM)
+    air, air_v = _rayleigh(wavelength_nm), _rayleigh(V_NM)
     if at_v < air_v:
         return air * at_v / air_v
-    return air + (at_v - air_v) * (wavelength_nm / _V_NM) ** _AEROSOL
+    return air + (at_v - air_v) * (wavelength_nm / V_NM) ** _AEROSOL
 
 
 def _rayleigh(wavelength_nm: float) -> float:
@@ -220,11 +216,10 @@ def _kept(rig: LightRig, through: BandFilter, band: PassBand) -> float:
     """Of a line in the rig's beam, over the peak of the band; all of a continuum."""
     if through.index is None or band.channel not in LINES:
         return 1.0
-    lines = S2_PAIR_NM if band.channel == "S2" else (WAVELENGTH_NM[band.channel],)
     ratio = rig.focal_mm / rig.aperture_mm
     return filter_shift(
         ratio,
-        lines,
+        lines_of(band.channel),
         band.centre_nm,
         band.width_nm,
         through.index,

@@ -63,8 +63,8 @@ LARGE: Final = (
 degrees, then long and short axis in arcminutes, about.
 """
 _NEAR_DEG: Final = 0.1
-_LISTED = {"m": "M", "messier": "M", "c": "C", "caldwell": "C"}
-"""Lists of which numbers stand in columns of their own."""
+LISTS: Final = {"m": "M", "messier": "M", "ngc": "NGC", "ic": "IC", "c": "C", "caldwell": "C"}
+"""How people begin a designation, and how it is written."""
 
 
 @dataclass(frozen=True)
@@ -101,7 +101,7 @@ def search(text: str, most: int = 20) -> list[CatalogueObject]:
         return []
     pattern = f"{letters}{int(digits):04d}%" if digits else f"{letters}%"
     wide = f"%{text.strip()}%"
-    listed = _LISTED.get(letters.lower()) if digits else None
+    listed = LISTS.get(letters.lower()) if digits else None
     number = f"{int(digits):03d}" if digits else ""
     messier = number if listed == "M" else None
     other = f"%,C {number},%" if listed == "C" else None
@@ -123,7 +123,6 @@ def search(text: str, most: int = 20) -> list[CatalogueObject]:
 
 def _entry(row: tuple[object, ...]) -> CatalogueObject:
     name, kind, ra, dec, major, minor, angle, identifiers, common = row
-    spaced = _spaced(str(name))
     size = (float(str(major)), float(str(minor or major))) if major else None
     ra_deg, dec_deg = math.degrees(float(str(ra))) % 360, math.degrees(float(str(dec)))
     aliases = tuple(
@@ -133,7 +132,7 @@ def _entry(row: tuple[object, ...]) -> CatalogueObject:
         if a.strip()
     )
     return CatalogueObject(
-        spaced,
+        spaced(str(name)),
         _KINDS.get(str(kind), "object"),
         ra_deg,
         dec_deg,
@@ -152,6 +151,7 @@ def large_region(ra_deg: float, dec_deg: float) -> tuple[float, float] | None:
     return None
 
 
-def _spaced(name: str) -> str:
-    match = re.fullmatch(r"([A-Za-z]+)0*(\d+)(.*)", name)
+def spaced(name: str) -> str:
+    """A designation with its number apart: ``NGC5236`` as ``NGC 5236``."""
+    match = re.fullmatch(r"([A-Za-z]+)\s*0*(\d+)(.*)", name)
     return f"{match[1]} {match[2]}{match[3]}" if match else name

@@ -92,8 +92,8 @@ def unit(vectors: F64) -> F64:
     return np.asarray(vectors / np.linalg.norm(vectors, axis=-1, keepdims=True))
 
 
-def direction(ra_deg: float, dec_deg: float) -> F64:
-    """Unit vector of a direction."""
+def direction(ra_deg: F64 | float, dec_deg: F64 | float) -> F64:
+    """Unit vector of a direction (3,), or of many (3, N)."""
     ra, dec = np.deg2rad(ra_deg), np.deg2rad(dec_deg)
     return np.array([np.cos(dec) * np.cos(ra), np.cos(dec) * np.sin(ra), np.sin(dec)])
 

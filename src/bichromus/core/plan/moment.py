@@ -9,7 +9,7 @@ import numpy as np
 from .bodies import ephemeris, lit_share
 from .earth import F64, Place, horizontal, observer, separation
 from .night import Target
-from .sky import dark_nanolamberts, moon_nanolamberts, nanolamberts, phase_angle
+from .sky import dark_nanolamberts, moon_nanolamberts, nanolamberts, phase_angle, v_mag
 
 
 @dataclass(frozen=True)
@@ -47,5 +47,5 @@ def conditions(place: Place, target: Target, utc: F64, site_mag: float) -> Condi
         ]
     )
     light = moonlight + np.array([dark_nanolamberts(zenith, t) for t in up])
-    mag = (20.7233 - np.log(light / 34.08)) / 0.92104
+    mag = v_mag(light)
     return Conditions(high[0], high[1], lit, high[2], away, moonlight, mag)

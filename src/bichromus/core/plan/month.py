@@ -15,8 +15,9 @@ import numpy as np
 
 from .bodies import ephemeris
 from .dates import RISE, noon
-from .earth import F64, Place, alt_az, unit
+from .earth import F64, Place, alt_az, direction
 from .night import Rules, track
+from .season import share_above
 
 _STEPS: Final = 720  # of a night: two minutes; between them altitudes are as good as straight
 _TURN: Final = 720  # parts of a turn of the sky
@@ -48,9 +49,9 @@ def usable_hours(
     down = np.minimum(dark, RISE - path.moon.reshape(utc.shape))
     middle = (utc[:, :-1] + utc[:, 1:]) / 2
     turned = (np.degrees(sky.sidereal(middle)) + place.lon) % 360
-    weights = [_by_turn(turned, _above(m) * 24 / _STEPS) for m in (dark, down)]
+    weights = [_by_turn(turned, share_above(m) * 24 / _STEPS) for m in (dark, down)]
     frame = sky.frame(np.array([starts.mean() + 0.5]))[0]
-    now = _directions(ra_deg, dec_deg) @ frame.T
+    now = direction(ra_deg, dec_deg).T @ frame.T
     ra = np.degrees(np.arctan2(now[:, 1], now[:, 0]))
     dec = np.degrees(np.arcsin(np.clip(now[:, 2], -1, 1)))
     sums = [np.zeros(len(ra)), np.zeros(len(ra))]
@@ -60,24 +61,6 @@ def usable_hours(
         for total, weight in zip(sums, weights, strict=True):
             total[part] = share @ weight
     return UsableHours(sums[0], sums[1], 90 - np.abs(place.lat - dec))
-
-
-def _directions(ra_deg: F64, dec_deg: F64) -> F64:
-    ra, dec = np.radians(ra_deg), np.radians(dec_deg)
-    return unit(np.stack([np.cos(dec) * np.cos(ra), np.cos(dec) * np.sin(ra), np.sin(dec)], -1))
-
-
-def _above(margin: F64) -> F64:
-    """Share of each step (n, steps) in which a margin (n, steps + 1) is above zero, taken as
-    straight.
-    """
-    before, after = margin[..., :-1], margin[..., 1:]
-    rise = np.where(after != before, after - before, 1.0)
-    cut = np.clip(-before / rise, 0, 1)
-    partly = np.where(after > 0, 1 - cut, cut)
-    return np.where(
-        (before > 0) & (after > 0), 1.0, np.where((before > 0) | (after > 0), partly, 0)
-    )
 
 
 def _by_turn(degrees: F64, hours: F64) -> F64:
@@ -100,4 +83,4 @@ def _share_open(place: Place, rules: Rules, ra: F64, dec: F64) -> F64:
         margin = np.minimum(margin, altitude - rules.horizon.altitude(azimuth))
     else:
         margin = np.minimum(margin, altitude)
-    return _above(margin)
+    return share_above(margin)

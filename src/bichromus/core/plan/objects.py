@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from functools import cache
 from typing import Final
 
-from .catalogue import database, large_region
+from .catalogue import LISTS, database, large_region, spaced
 
 KINDS: Final = ("emission", "planetary", "remnant", "galaxy", "reflection", "cluster", "dark")
 _KIND_OF: Final = {
@@ -31,7 +31,6 @@ _KIND_OF: Final = {
     "*Ass": "cluster",
     "DrkN": "dark",
 }
-_CATALOGUES: Final = {"m": "M", "messier": "M", "ngc": "NGC", "ic": "IC", "c": "C", "caldwell": "C"}
 _NAMED: Final = re.compile(r"(messier|caldwell|ngc|ic|m|c)[\s.]*0*(\d+)", re.IGNORECASE)
 
 
@@ -68,7 +67,7 @@ def named(text: str) -> SkyObject | None:
     """The object of a designation or a common name; None where there is none."""
     match = _NAMED.fullmatch(text.strip())
     if match:
-        wanted = f"{_CATALOGUES[match[1].lower()]} {int(match[2])}"
+        wanted = f"{LISTS[match[1].lower()]} {int(match[2])}"
         return next((o for o in every_object() if wanted in o.ids), None)
     said = " ".join(text.casefold().split())
     same = (o for o in every_object() if said in (n.casefold() for n in (*o.names, o.name)))
@@ -79,19 +78,19 @@ def named(text: str) -> SkyObject | None:
 def _object(row: Sequence[object]) -> SkyObject:
     name, kind, ra, dec, major, minor = row[:6]
     messier, ngc, ic, identifiers, common = (str(v or "") for v in row[6:])
-    spaced = _designation(str(name))
+    designation = spaced(str(name))
     found = [f"M {int(n)}" for n in _numbers(messier)]
-    found += [spaced, *(f"NGC {int(n)}" for n in _numbers(ngc))]
+    found += [designation, *(f"NGC {int(n)}" for n in _numbers(ngc))]
     found += [f"IC {int(n)}" for n in _numbers(ic)]
     words = (w.strip() for w in identifiers.split(","))
-    found += [_designation(w) for w in words if re.fullmatch(r"C \d+", w)]
+    found += [spaced(w) for w in words if re.fullmatch(r"C \d+", w)]
     ids = tuple(dict.fromkeys(f for f in found if f.split()[0] in ("M", "NGC", "IC", "C")))
     ra_deg, dec_deg = math.degrees(float(str(ra))) % 360, math.degrees(float(str(dec)))
     about = large_region(ra_deg, dec_deg) if _KIND_OF[str(kind)] == "emission" else None
     size = (float(str(major)), float(str(minor or major))) if major else None
     names = tuple(w.strip() for w in common.split(",") if w.strip())
     return SkyObject(
-        spaced,
+        designation,
         ids,
         _KIND_OF[str(kind)],
         ra_deg,
@@ -103,9 +102,3 @@ def _object(row: Sequence[object]) -> SkyObject:
 
 def _numbers(text: str) -> list[str]:
     return re.findall(r"\d+", text)
-
-
-def _designation(name: str) -> str:
-    """``NGC5236`` as ``NGC 5236``."""
-    match = re.fullmatch(r"([A-Za-z]+)\s*0*(\d+)(.*)", name)
-    return f"{match[1]} {match[2]}{match[3]}" if match else name

@@ -10,6 +10,7 @@ from typing import Final
 
 import numpy as np
 
+from ..model.channel import WAVELENGTH_NM
 from ..model.errors import InputError
 from .earth import F64
 
@@ -27,6 +28,11 @@ class Shift:
     edge_nm: float
     mean_nm: float
     transmission: float
+
+
+def lines_of(channel: str) -> tuple[float, ...]:
+    """Wavelengths (nm) of a channel's light in a narrow filter: S2 is two lines."""
+    return S2_PAIR_NM if channel == "S2" else (WAVELENGTH_NM[channel],)
 
 
 def _shifted(wavelength: float, sin2: F64 | float, index: float) -> F64:

@@ -10,7 +10,7 @@ from typing import Final
 from ..model.channel import WAVELENGTH_NM
 from ..model.rig import Rig
 from .exposure import Optics
-from .optics import S2_PAIR_NM, clear_needed, corner_light, filter_shift
+from .optics import clear_needed, corner_light, filter_shift, lines_of
 
 COLOUR_SHARE: Final = {
     "Ha": 0.25,
@@ -97,9 +97,8 @@ def check_filter(
     kept = None
     if width_nm <= NARROW_NM:
         line = WAVELENGTH_NM[channel]
-        lines = S2_PAIR_NM if channel == "S2" else (line,)
         kept = filter_shift(
-            ratio, lines, line, width_nm, index, rig.obstruction, "flat"
+            ratio, lines_of(channel), line, width_nm, index, rig.obstruction, "flat"
         ).transmission
     return FilterCheck(
         channel,

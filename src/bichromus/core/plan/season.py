@@ -93,15 +93,21 @@ def plan_season(
 
 
 def _hours(margin: F64) -> F64:
-    """Hours of each row in which the margin is above zero, taken as straight between the steps."""
+    """Hours of each row in which the margin is above zero."""
+    return np.asarray(share_above(margin).sum(1) * 24 / _STEPS)
+
+
+def share_above(margin: F64) -> F64:
+    """Share of each step (N, steps) in which a margin (N, steps + 1) is above zero, taken as
+    straight between its points.
+    """
     before, after = margin[:, :-1], margin[:, 1:]
     rise = np.where(after != before, after - before, 1.0)
     cut = np.clip(-before / rise, 0, 1)
-    share = np.where(
+    return np.where(
         (before > 0) & (after > 0),
         1.0,
         np.where(
             (before <= 0) & (after > 0), 1 - cut, np.where((before > 0) & (after <= 0), cut, 0.0)
         ),
     )
-    return np.asarray(share.sum(1) * 24 / _STEPS)

@@ -8,13 +8,17 @@ import numpy as np
 
 from ..model.channel import WAVELENGTH_NM
 from ..model.errors import InputError
+from .earth import F64
 
 PHOTONS_AB0: Final = 5.480e10  # ph/s/m2/nm times lambda in nm, of AB = 0
 RAYLEIGH: Final = 1.8704e-2  # ph/s/m2/arcsec2 of one rayleigh
 BORTLE: Final = (21.9, 21.7, 21.45, 20.9, 19.8, 18.9, 18.25, 17.8, 17.3)
 _MOON_AT_HA: Final = 0.55  # moonlight per nm at 656 over 501
 _MOON_S2_OVER_HA: Final = 0.96
-_EXTINCTION_V: Final = 0.172
+EXTINCTION_V: Final = 0.172
+"""Magnitudes an airmass at 550 nm."""
+V_NM: Final = 550.0
+V_TO_AB: Final = 0.02
 
 
 def bortle_mag(bortle: int) -> float:
@@ -31,6 +35,11 @@ def photons_ab(mag: float, wavelength_nm: float) -> float:
     return float(PHOTONS_AB0 / wavelength_nm * 10 ** (-0.4 * mag))
 
 
+def photons_v(mag: float) -> float:
+    """Photons/s/m2/nm of a V magnitude, at V."""
+    return photons_ab(mag + V_TO_AB, V_NM)
+
+
 def airmass(altitude_deg: float) -> float:
     """Airmass (Kasten & Young 1989)."""
     h = max(altitude_deg, -1.0)
@@ -42,7 +51,7 @@ def moon_nanolamberts(
     moon_zenith_deg: float,
     target_zenith_deg: float,
     distance_deg: float,
-    extinction: float = _EXTINCTION_V,
+    extinction: float = EXTINCTION_V,
 ) -> float:
     """Moonlight on the sky in V (Krisciunas & Schaefer 1991); 0 when the Moon is down. Phase angle
     0 is full.
@@ -71,8 +80,13 @@ def nanolamberts(v_mag: float) -> float:
     return float(34.08 * np.exp(20.7233 - 0.92104 * v_mag))
 
 
+def v_mag(nanolamberts: F64 | float) -> F64:
+    """V mag/arcsec2 of a surface brightness in nanolamberts (Garstang 1989)."""
+    return np.asarray((20.7233 - np.log(np.asarray(nanolamberts) / 34.08)) / 0.92104)
+
+
 def dark_nanolamberts(
-    zenith_nl: float, altitude_deg: float, extinction: float = _EXTINCTION_V
+    zenith_nl: float, altitude_deg: float, extinction: float = EXTINCTION_V
 ) -> float:
     """The moonless sky at an altitude from that at the zenith (Krisciunas & Schaefer 1991)."""
     path = (1 - 0.96 * np.cos(np.deg2rad(altitude_deg)) ** 2) ** -0.5
@@ -99,7 +113,7 @@ def sky_ab(channel: str, site_mag: float, moon_nl: float = 0.0) -> float:
     """
     # the same photons per nm as at V are taken for all wavelengths without the Moon, which errs on
     # the safe side
-    base = photons_ab(site_mag + 0.02, 550.0)
+    base = photons_v(site_mag)
     bright = base * sky_factor(channel, site_mag, moon_nl)
     wavelength = WAVELENGTH_NM[channel]
     return float(-2.5 * np.log10(bright * wavelength / PHOTONS_AB0))

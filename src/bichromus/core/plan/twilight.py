@@ -10,7 +10,7 @@ from typing import Final
 import numpy as np
 
 from ..model.channel import WAVELENGTH_NM
-from .sky import photons_ab, sky_factor
+from .sky import V_TO_AB, photons_ab, photons_v, sky_factor
 
 
 @dataclass(frozen=True)
@@ -25,12 +25,11 @@ class _Colour:
 
 
 _BLUE: Final = _Colour((11.84, 1.411, -0.041), 22.6, -0.09)
-_VISUAL: Final = _Colour((11.84, 1.518, -0.057), 21.6, 0.02)
+_VISUAL: Final = _Colour((11.84, 1.518, -0.057), 21.6, V_TO_AB)
 _RED: Final = _Colour((11.40, 1.567, -0.064), 20.9, 0.21)
 _SEEN_IN: Final = {"B": _BLUE, "Ha": _RED, "S2": _RED, "R": _RED}
 _FIRST_DEG, _LAST_DEG, _NONE_DEG = 5.0, 15.0, 18.0
 """The Sun's depressions between which the quadratics hold, and from which none is left."""
-_V_NM: Final = 550.0
 _FALLS_MAG: Final = 1.1  # a degree, beyond the last
 
 
@@ -69,4 +68,4 @@ class NightLight:
         if whole is None:
             return found
         added, dark = (photons_ab(m, WAVELENGTH_NM[channel]) for m in (whole, night))
-        return found + (added - dark) / photons_ab(site_mag + _VISUAL.to_ab, _V_NM)
+        return found + (added - dark) / photons_v(site_mag)

@@ -149,15 +149,15 @@ class _Build:
         self._refused = dict(context.registration.refused)
         usable = [s for s in self._wanted.sources if s.id not in self._refused]
         self._tasks = tasks_of(usable)
+        self._times = [costs.made(task, context) for task in self._tasks]
         self._warnings = [*self._refused.values(), *context.registration.warnings]
 
     def costs(self) -> tuple[float, float, float]:
         """About how long origins, pools and all that follows will take."""
-        made = [costs.made(task, self._context) for task in self._tasks]
-        some = any(cost > _LITTLE for cost in made)
+        some = any(cost > _LITTLE for cost in self._times)
         stacks = [s for t in self._tasks for s in t.stacks]
         pooled = costs.pooled(stacks) if some else _LITTLE
-        return sum(made) + _LITTLE, pooled + _LITTLE, costs.finished(self._wanted)
+        return sum(self._times) + _LITTLE, pooled + _LITTLE, costs.finished(self._wanted)
 
     def make_origins(self, progress: Progress) -> None:
         """Run the tasks of all stacks. One bad stack does not take the others along; the first
@@ -172,8 +172,7 @@ class _Build:
 
         pieces = [partial(run, task) for task in self._tasks]
         needs = [sum(map(bytes_of, t.stacks)) for t in self._tasks]
-        times = [costs.made(t, self._context) for t in self._tasks]
-        found = side_by_side(pieces, progress, needs, times)
+        found = side_by_side(pieces, progress, needs, self._times)
         for task, made in zip(self._tasks, found, strict=True):
             if isinstance(made, InputError):
                 self._faults.append(made)

@@ -86,7 +86,7 @@ def _digest(*parts: str) -> str:
 
 
 def has_sibling(cache: Path, key: str) -> bool:
-    """Whether something was made of the same, but for another last step."""
+    """Whether something was made of the same, whatever its last step."""
     return any((f / FACTS).exists() for f in cache.glob(f"{key[:_ALIKE]}*"))
 
 

@@ -58,7 +58,7 @@ class PrepareContext:
 
     def has_sibling(self, key: str) -> bool:
         """Whether it was, but for its gradient."""
-        return self.has(key) or has_sibling(self.cache, key)
+        return has_sibling(self.cache, key)
 
     def gradient_wanted(self, channel: str) -> tuple[int, tuple[Disc, ...]]:
         """The gradient's degree wanted of a channel, and what was drawn that must not count."""

@@ -73,6 +73,11 @@ def known_match(store: Store, reference: SourceState, source: SourceState) -> Ma
     return _load_match(_match_path(store, reference, source))
 
 
+def has_match(store: Store, reference: SourceState, source: SourceState) -> bool:
+    """Whether it is remembered how two stacks match."""
+    return _match_path(store, reference, source).exists()
+
+
 def _match_path(store: Store, reference: SourceState, source: SourceState) -> Path:
     name = hashlib.sha256(f"{FORMAT} {reference.hash} {source.hash}".encode()).hexdigest()[:24]
     return store.cache / MATCHES / f"{name}.npz"

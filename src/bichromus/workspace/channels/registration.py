@@ -24,7 +24,7 @@ from ...core.numerics.smoothing import fill
 from ..project.state import SourceState
 from ..project.store import Store
 from ..work.together import side_by_side
-from .matches import FORMAT, known_match, remembered_match, remembered_stars
+from .matches import FORMAT, has_match, remembered_match, remembered_stars
 from .sources import bytes_of
 
 _STILL_PX: Final = 0.35
@@ -229,7 +229,7 @@ def _grid_of(stacks: Sequence[SourceState], reference: str) -> SourceState:
 
 
 def _unmatched(store: Store, grid: SourceState, others: Iterable[SourceState]) -> list[SourceState]:
-    return [s for s in others if known_match(store, grid, s) is None]
+    return [s for s in others if not has_match(store, grid, s)]
 
 
 def _match_new(
