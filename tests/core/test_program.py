@@ -164,6 +164,12 @@ def test_twilight_is_no_dark_sky() -> None:
     assert brightest.light.factor("O3", 21.6) > 100
     assert brightest.light.factor("O3", 18.0) < brightest.light.factor("O3", 21.6)
     made = plan_tonight(pieces, plans(), INPUTS, None)
+    alone = plan_tonight(segments_of(ridge()), plans(), INPUTS, None)
+    assert sum(made.hours.values()) >= sum(alone.hours.values())  # no piece wastes part of a sub
+    moon_sets = next(s.end for s in reversed(pieces) if s.moonlit)
+    said = advise_tonight(night, made, plans(), "DEMO 12", "Ridge", lambda jd: f"{jd:.4f}", False)
+    assert said is not None
+    assert f"until {moon_sets:.4f}" in said.sentence
     open_then = [b for b in made.blocks if b.start < brightest.end and b.end > brightest.start]
     assert not open_then  # nothing is worth shooting there while the dark holds more
 

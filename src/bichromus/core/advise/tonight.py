@@ -7,6 +7,7 @@ from collections.abc import Callable, Sequence
 from ..plan.blocks import Block
 from ..plan.night import Night
 from ..plan.program import MISSING_H, ChannelPlan, NightPlan
+from ..plan.segments import runs_of
 from .base import Advice, hours_text, listed
 
 
@@ -107,7 +108,8 @@ def _order(plan: NightPlan, night: Night, clock: Callable[[float], str]) -> str:
             f"the Moon, {100 * night.moon.lit:.0f} %, is up for a part of it."
         )
     if lit_names and dark_blocks:
-        edge = next(s for s in plan.segments if s.start <= first.start + 1e-9)
+        run = next(r for r in runs_of(plan.segments) if plan.segments[r[-1]].end > first.start)
+        edge = plan.segments[run[-1]]
         if _lit(plan, first):
             return (
                 f"Moon {100 * night.moon.lit:.0f} % until {clock(edge.end)}: {listed(lit_names)} "

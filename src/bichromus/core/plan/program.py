@@ -14,7 +14,7 @@ from .allocate import Allocation, Want, Window, allocate
 from .blocks import Block, blocks_of
 from .exposure import Optics, SubAdvice, advise_sub, hours_for, saturation_time, snr
 from .order import OrderCost, Overheads, cost, sequence
-from .segments import Segment
+from .segments import Segment, runs_of
 from .sky import sky_ab, sky_factor
 from .small_sets import SmallSets, small_sets
 from .twilight import NightLight
@@ -230,14 +230,22 @@ def plan_tonight(
             (w.name for w in others),
             key=lambda n: by_name[n].had_h / max(by_name[n].wanted_h, 1e-9),
         )
-        for name, segment in zip(names, segments, strict=True):
-            shared = found.hours[name] if found is not None else {}
-            counts = {c: math.ceil(shared.get(c, 0) * 3600 / sub_s[c] - 0.1) for c in behind}
-            counts = {c: n for c, n in counts.items() if n > 0}
-            order = [*(whole if name == where else []), *sequence(counts, every)]
+        for run in runs_of(segments):
+            order: list[str] = []
+            spent, laid = dict.fromkeys(behind, 0.0), dict.fromkeys(behind, 0)
+            for name in (names[n] for n in run):
+                shared = found.hours[name] if found is not None else {}
+                counts = {}
+                for c in behind:  # what is left of a sub goes on into the next piece
+                    spent[c] += shared.get(c, 0)
+                    counts[c] = math.ceil(spent[c] * 3600 / sub_s[c] - 0.1) - laid[c]
+                    laid[c] += counts[c]
+                counts = {c: n for c, n in counts.items() if n > 0}
+                order += [*(whole if name == where else []), *sequence(counts, every)]
             for c in order:
                 subs_tonight[c] = subs_tonight.get(c, 0) + 1
-            blocks += blocks_of(segment, order, sub_s, overheads, flip)
+            stretch = replace(segments[run[0]], end=segments[run[-1]].end)
+            blocks += blocks_of(stretch, order, sub_s, overheads, flip)
     hours = {
         c: sum(b.subs * b.sub_s for b in blocks if b.channel == c) / 3600 for c in subs_tonight
     }

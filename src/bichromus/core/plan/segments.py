@@ -17,6 +17,7 @@ from .twilight import NightLight
 
 _DARK_DEG: Final = 18.0  # the Sun's depression from which nothing of it is left
 _TWILIT_DAYS: Final = 0.25 / 24
+_NO_GAP_DAYS: Final = 1e-6
 
 
 @dataclass(frozen=True)
@@ -62,6 +63,24 @@ def segments_of(night: Night, cloudy: Sequence[tuple[float, float]] = ()) -> lis
                 moonlight = _moonlight(night, middle) if lit else 0.0
                 out.append(Segment(left, right, lit, moonlight, _sun_down(track, middle)))
     return [s for s in out if s.hours >= 0.1]
+
+
+def runs_of(segments: Sequence[Segment]) -> list[list[int]]:
+    """Numbers of segments that follow one another without a gap, with the Moon up in all of them or
+    in none: twilight does not part them.
+    """
+    out: list[list[int]] = []
+    for number, segment in enumerate(segments):
+        before = segments[out[-1][-1]] if out else None
+        if (
+            before is not None
+            and before.moonlit == segment.moonlit
+            and segment.start - before.end < _NO_GAP_DAYS
+        ):
+            out[-1].append(number)
+        else:
+            out.append([number])
+    return out
 
 
 def _pieces(edges: Sequence[float], track: Track) -> Iterator[tuple[float, float]]:
