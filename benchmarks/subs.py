@@ -34,11 +34,11 @@ def _big_subs(folder: Path, count: int = 8) -> list[Path]:
     """Subs of 26 megapixels: a simulated one laid side by side."""
     plan = demo_plan()
     view = make_plan(plan, {}, dt.datetime(2027, 3, 17, 8, tzinfo=dt.UTC))
-    blocks = [(b.channel, b.start, b.end, b.subs, b.sub_s) for b in view.tonight.blocks]
+    blocks = [(b.filter, b.start, b.end, b.subs, b.sub_s) for b in view.tonight.blocks]
     e = make_evening(
         view.site, view.rig, view.target, plan.filters, shots_of(blocks)[:1], view.forecast
     )
-    small = make_camera(e, (1044, 1562)).expose(e.shots[0].channel, 300.0, e.air[0], 1)
+    small = make_camera(e, (1044, 1562)).expose(e.shots[0].filter, 300.0, e.air[0], 1)
     big = np.tile(small, (4, 4))[: _BIG[0], : _BIG[1]]
     out = []
     for n in range(count):

@@ -178,7 +178,7 @@ def test_an_evening_is_rehearsed_into_a_watched_folder(
     monkeypatch.setattr(rehearsal, "Rehearsal", lambda *a: Rehearsal(*a[:-1], (120, 160)))
     step.growing.pace.setCurrentIndex([w for w, _ in PACES].index("at once"))
     assert session.planning.snapshot.view is not None
-    planned = {b.channel for b in session.planning.snapshot.view.tonight.blocks}
+    planned = {b.filter for b in session.planning.snapshot.view.tonight.blocks}
     run(opened, "rehearse")
     assert step.growing.rehearse.text() == "Stop the rehearsal"
     assert session.state.log.watched

@@ -6,15 +6,20 @@ from pathlib import Path
 
 import pytest
 from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtWidgets import QLineEdit
 from pytestqt.qtbot import QtBot
 
 from bichromus.app.shell.window import Window
 from bichromus.app.start import Application
 from bichromus.app.steps.plan import PlanStep
+from bichromus.app.steps.plan.guide import GuidePage
 from bichromus.app.steps.plan.thing_fields import from_text, to_text
+from bichromus.app.steps.plan.thing_form import ThingForm
 from bichromus.app.steps.plan.things import ThingsDialog
 from bichromus.app.steps.plan.year import YearDialog
+from bichromus.app.widgets.choice import ChoiceBox
 from bichromus.workspace.demo.plan import demo_plan
+from bichromus.workspace.library.things import BandThing, GainMode
 
 
 def plan_of(window: Window) -> PlanStep:
@@ -127,7 +132,7 @@ def test_things_are_edited_with_every_field_a_command(planned: Window, tmp_path:
     line.editingFinished.emit()
     assert planned.session.state.plan.sites[0].lat == -44.5
     assert dialog.message.text().startswith("lat stays as it was: ")
-    assert dialog.fields["lat"].text() == "-44.5"
+    assert dialog.form.fields["lat"].text() == "-44.5"  # type: ignore[union-attr]
     horizon = tmp_path / "h.csv"
     horizon.write_text("azimuth_deg,altitude_deg\n0,33\n")
     dialog.take_horizon(horizon)
@@ -143,7 +148,8 @@ def test_things_are_edited_with_every_field_a_command(planned: Window, tmp_path:
     lines.setText("Ha 80, O3 12")
     lines.editingFinished.emit()
     assert planned.session.state.plan.targets[1].rayleigh == {"Ha": 80.0, "O3": 12.0}
-    dialog.remove()
+    for _ in range(2):  # out of the project, then out of the library
+        dialog.remove()
     dialog.write_out(tmp_path / "things.json")
     dialog.take_in(tmp_path / "things.json")
     dialog.take_in(horizon)
@@ -156,8 +162,17 @@ def test_things_are_edited_with_every_field_a_command(planned: Window, tmp_path:
         ("aliases", ("a", "b")),
         ("rayleigh", {"Ha": 5.0}),
         ("sensor_px", (10, 20)),
+        ("gain", None),
+        ("filters", ("Ha", "Duo")),
     ):
         assert from_text(name, to_text(value)) == value
+    bands = (BandThing(channel="Ha", width_nm=3.0, transmission=0.9, centre_nm=657.1),)
+    made = tuple(BandThing(**b) for b in from_text("bands", to_text(bands)))
+    assert made == bands
+    modes = (GainMode(gain=100, read_noise_e=1.5, full_well_e=18000),)
+    assert tuple(GainMode(**m) for m in from_text("gain_modes", to_text(modes))) == modes
+    with pytest.raises(ValueError, match="write a band"):
+        from_text("bands", "Ha wide")
 
 
 def test_goals_forecast_year_and_paper(qtbot: QtBot, planned: Window, tmp_path: Path) -> None:
@@ -241,43 +256,104 @@ def test_the_plan_is_saved_and_a_missing_thing_is_told(
     step.save_plan(tmp_path / "no" / "tonight.md")
     assert "folder of the output does not exist" in planned.sheets.errors.text
     planned.session.planning.set_plan("forget", sites=())
-    qtbot.waitUntil(lambda: "There is no site yet" in step.stage.errors.text(), timeout=120_000)
+    guide = step.stage.guide
+    qtbot.waitUntil(lambda: guide.isVisible() and not guide.parts["sites"].body.isHidden())
     qtbot.waitUntil(lambda: step.stage.band.view is None, timeout=120_000)
     planned.undo()
     qtbot.waitUntil(lambda: step.stage.band.view is not None, timeout=120_000)
 
 
+def typed(form: ThingForm, **fields: str) -> None:
+    for name, text in fields.items():
+        field = form.fields[name]
+        assert isinstance(field, QLineEdit)
+        field.setText(text)
+        field.editingFinished.emit()
+
+
 def test_a_first_night_is_planned_from_nothing(qtbot: QtBot, application: Application) -> None:
     window = application.open("new")
     window.go("plan")
-    plan_of(window).edit_things()
-    dialog = window.findChild(ThingsDialog)
-    assert dialog is not None
-    dialog.add()
-    for name, text in (("name", "Loft"), ("lat", "48.9"), ("lon", "14.3"), ("sky_mag", "Bortle 5")):
-        dialog.fields[name].setText(text)
-        dialog.fields[name].editingFinished.emit()
-    dialog.kind.setCurrentText("rigs")
-    dialog.show_kind()
-    dialog.add()
-    assert [f.channel for f in window.session.state.plan.filters] == ["Ha", "O3", "S2"]
-    dialog.kind.setCurrentText("targets")
-    dialog.show_kind()
-    qtbot.keyClicks(dialog.catalogue.query, "ic 2")
-    dialog.catalogue.results.setCurrentRow(0)
-    dialog.catalogue.take()
-    dialog.close()
-    qtbot.waitUntil(lambda: window.session.planning.snapshot.view is not None, timeout=120_000)
-    assert window.session.planning.snapshot.view is not None
-    assert window.session.planning.snapshot.view.site.name == "Loft"
+    guide = plan_of(window).stage.guide
+    qtbot.waitUntil(lambda: guide.errors.text() == "Plan a night", timeout=120_000)
+    assert [p.body.isHidden() for p in guide.parts.values()] == [False, True, True, True]
+    assert plan_of(window).where.isHidden()
+    guide.adds["sites"].click()  # nowhere yet
+    assert "latitude" in guide.message.text()
+    typed(guide.forms["sites"], name="Loft", lat="48.9", lon="14.3", sky_mag="Bortle 5")
+    # left half done, and taken up again: what was typed is there
+    window.go("log")
+    again = GuidePage(window.session, window.settings)
+    assert again.forms["sites"].fields["lat"].text() == "48.9"  # type: ignore[union-attr]
+    window.go("plan")
+    guide.adds["sites"].click()
+    assert [p.body.isHidden() for p in guide.parts.values()] == [True, False, True, True]
+    typed(guide.forms["rigs"], name="Small", aperture_mm="80", focal_mm="much")
+    assert "focal mm stays as it was" in guide.message.text()
+    colour = guide.forms["rigs"].fields["colour"]
+    assert isinstance(colour, ChoiceBox)
+    colour.setCurrentText("yes")
+    colour.activated.emit(1)
+    guide.adds["rigs"].click()
+    assert [n for n, chip in guide.chips.items() if chip.isChecked()] == ["Ha+O3", "R+G+B"]
+    guide.width_line.setText("wide")
+    guide.adds["filters"].click()
+    assert "width" in guide.message.text()
+    guide.width_line.setText("6,5")
+    guide.adds["filters"].click()
+    assert [f.channels for f in window.session.state.plan.filters] == [
+        ("Ha", "O3"),
+        ("R", "G", "B"),
+    ]
+    assert window.session.state.plan.filters[0].bands[1].width_nm == 6.5
+    qtbot.keyClicks(guide.catalogue.query, "ic 2944")
+    guide.catalogue.results.setCurrentRow(0)
+    guide.catalogue.take()
+    qtbot.waitUntil(lambda: plan_of(window).stage.currentIndex() == 1, timeout=120_000)
+    view = window.session.planning.snapshot.view
+    assert view is not None
+    assert (view.site.name, view.target.kind) == ("Loft", "emission")
+    assert not plan_of(window).where.isHidden()
+    # a second project: the library offers it all
+    second = application.open("new")
+    second.go("plan")
+    guide = plan_of(second).stage.guide
+    qtbot.waitUntil(lambda: guide.offers["rigs"].box.count() == 1, timeout=120_000)
+    for kind in ("sites", "rigs", "targets"):
+        guide.offers[kind].take.click()
+    for _ in range(2):
+        guide.offers["filters"].take.click()
+    qtbot.waitUntil(lambda: plan_of(second).stage.currentIndex() == 1, timeout=120_000)
+
+
+def test_other_rigs_and_targets_take_part_by_a_tick(qtbot: QtBot, planned: Window) -> None:
+    step, session = plan_of(planned), planned.session
+    assert step.where.beside["target"].isHidden()  # there is no other
+    beside = step.where.beside["rig"]
+    assert beside.button.text() == "with no other rig"
+    for rig in demo_plan().rigs[1:]:
+        next(a for a in beside.menu.actions() if a.text() == rig.name).trigger()
+    qtbot.waitUntil(
+        lambda: step.stage.band.view is not None and len(step.stage.band.view.lanes) == 3,
+        timeout=120_000,
+    )
+    assert beside.button.text() == "with Balcony, Shed"
+    view = step.stage.band.view
+    assert view is not None
+    assert {b.channels for b in view.lanes[1].blocks} <= {("Ha", "O3"), ("O3", "S2")}
     qtbot.waitUntil(
         lambda: (
-            (window.status_bar.advice is not None and "IC 2" in window.status_bar.advice.sentence)
-            or window.status_bar.sentence.text != ""
-        ),
-        timeout=5000,
+            planned.status_bar.advice is not None
+            and "Balcony: " in planned.status_bar.advice.sentence
+        )
     )
-    qtbot.waitUntil(lambda: plan_of(window).stage.currentIndex() == 1)
+    tips = [planned.status_bar.advice.why] if planned.status_bar.advice else []
+    assert any("alone" in name for name, _ in tips[0])
+    use = step.stage.strip.uses[view.night.date]
+    assert {u.station for u in use} == {r.name for r in demo_plan().rigs}
+    qtbot.mouseMove(step.stage.strip, step.stage.strip.rect_of(0).center().toPoint())
+    beside.menu.actions()[0].trigger()
+    qtbot.waitUntil(lambda: session.state.plan.with_rigs == (demo_plan().rigs[2].name,))
 
 
 def test_an_empty_project_can_be_planned_before_any_stack(
@@ -286,7 +362,7 @@ def test_an_empty_project_can_be_planned_before_any_stack(
     window = application.open("new")
     window.go("plan")
     qtbot.waitUntil(
-        lambda: "There is no site yet" in plan_of(window).stage.errors.text(), timeout=120_000
+        lambda: "There is no site yet" in window.session.planning.snapshot.error, timeout=120_000
     )
     window.session.planning.set_plan("things", **demo_plan().model_dump())
     qtbot.waitUntil(

@@ -27,8 +27,16 @@ from bichromus.core.plan.horizon import make_horizon
 from bichromus.core.plan.month import usable_hours
 from bichromus.core.plan.night import Rules, Target
 from bichromus.core.plan.objects import KINDS, every_object, named
-from bichromus.core.plan.season import plan_season
-from bichromus.core.plan.sharing import Band, Goal, OpenWindow, Rate, Shared, Wanted, share_out
+from bichromus.core.plan.season import plan_season, season_of
+from bichromus.core.plan.sharing import (
+    Band,
+    Goal,
+    OpenWindow,
+    Shared,
+    Wanted,
+    rate_of,
+    share_out,
+)
 from bichromus.core.plan.twilight import twilight_ab_parts
 from bichromus.core.plan.worth import LENGTHS_S, Worth
 
@@ -61,9 +69,10 @@ def test_a_sub_cannot_be_shorter_than_its_shortest() -> None:
         Worth(0.1, 1.5, 5.0, 0.5, 300, 60)
 
 
-def random_case(
-    seed: int,
-) -> tuple[list[OpenWindow], list[Wanted], list[Rate]]:
+Bands = dict[tuple[str, str, str], dict[str, Band]]
+
+
+def random_case(seed: int) -> tuple[list[OpenWindow], list[Wanted], Bands]:
     rng = np.random.default_rng(seed)
     filters = {"duo": ("Ha", "O3"), "Ha": ("Ha",), "O3": ("O3",), "S2": ("S2",)}
     windows = [
@@ -79,28 +88,23 @@ def random_case(
         )
         for t in range(3)
     ]
-    rates = [
-        Rate(
-            w.name,
-            t.name,
-            f,
-            300.0,
-            {
-                c: Band(float(rng.uniform(0.001, 0.02)), float(rng.uniform(0.005, 0.2)), 1.5)
-                for c in channels
-            },
-        )
+    bands = {
+        (w.name, t.name, f): {
+            c: Band(float(rng.uniform(0.001, 0.02)), float(rng.uniform(0.005, 0.2)), 1.5)
+            for c in channels
+        }
         for w in windows
         for t in wanted
         for f, channels in filters.items()
         if rng.random() < 0.7
-    ]
-    return windows, wanted, rates
+    }
+    return windows, wanted, bands
 
 
 @pytest.mark.parametrize("seed", range(6))
 def test_hours_are_shared_as_a_plain_program_shares_them(seed: int) -> None:
-    windows, wanted, rates = random_case(seed)
+    windows, wanted, bands = random_case(seed)
+    rates = [rate_of(*where, 300.0, b) for where, b in bands.items()]
     found = share_out(windows, wanted, rates)
     # variables: hours, then the share of each target; every row written out
     n, m = len(rates), len(wanted)
@@ -112,8 +116,8 @@ def test_hours_are_shared_as_a_plain_program_shares_them(seed: int) -> None:
         for c, g in t.channels.items():
             gain = [0.0] * n
             for k, r in enumerate(rates):
-                if r.target == t.name and c in r.channels:
-                    b = r.channels[c]
+                b = bands[r.window, r.target, r.filter].get(c)
+                if r.target == t.name and b is not None:
                     gain[k] = 3600 * b.target_e_s**2
                     gain[k] /= b.target_e_s + b.sky_e_s + b.read_noise_e**2 / 300
             rows.append([-q for q in gain] + [0.0] * m)
@@ -137,8 +141,8 @@ def test_both_lines_of_a_dual_band_filter_count_in_the_same_hour() -> None:
     band = Band(0.01, 0.02, 0.0)
     q = 3600 * 0.01**2 / 0.03  # SNR squared an hour, by hand
     rates = [
-        Rate("w", "T", "duo", 300, {"Ha": band, "O3": replace(band, pixels=0.5)}),
-        Rate("w", "T", "S2", 300, {"S2": band}),
+        rate_of("w", "T", "duo", 300, {"Ha": band, "O3": replace(band, pixels=0.5)}),
+        rate_of("w", "T", "S2", 300, {"S2": band}),
     ]
     goals = {"Ha": Goal((6 * q) ** 0.5), "O3": Goal((4 * q) ** 0.5), "S2": Goal((2 * q) ** 0.5)}
     # O3 wants 8 hours, Ha has had enough after 6, S2 wants 2
@@ -156,7 +160,7 @@ def test_a_full_moon_is_for_ha_unless_ha_is_done() -> None:
     lit = {"Ha": Band(0.01, 0.05, 1.5), "O3": Band(0.005, 0.2, 1.5)}
     windows = [OpenWindow("full Moon", "A", 8.0), OpenWindow("new Moon", "A", 8.0)]
     rates = [
-        Rate(w, "T", c, 300, {c: bands[c]})
+        rate_of(w, "T", c, 300, {c: bands[c]})
         for w, bands in (("full Moon", lit), ("new Moon", dark))
         for c in ("Ha", "O3")
     ]
@@ -170,7 +174,7 @@ def test_a_full_moon_is_for_ha_unless_ha_is_done() -> None:
 
 
 def test_what_no_filter_serves_holds_nothing_back_and_is_named() -> None:
-    rates = [Rate("w", "T", "Ha", 300, {"Ha": Band(0.02, 0.01, 1.5)})]
+    rates = [rate_of("w", "T", "Ha", 300, {"Ha": Band(0.02, 0.01, 1.5)})]
     goals = {"Ha": Goal(10.0), "S2": Goal(10.0, 4.0)}
     found = share_out([OpenWindow("w", "A", 5.0)], [Wanted("T", goals)], rates)
     assert found.shares["T"] == {"Ha": pytest.approx(1), "S2": pytest.approx(0.16)}
@@ -285,3 +289,15 @@ def test_nights_until_enough_were_clear_are_those_of_the_dice(clear: int, chance
     assert likely_nights(0, chance) == (0, 0)
     with pytest.raises(InputError, match="cannot be counted"):
         likely_nights(clear, 0.0)
+
+
+def test_a_season_ends_where_the_hours_of_its_nights_end() -> None:
+    place, target, rules = Place(-43.98, 170.46, 720), Target(171.0, -59.1667), Rules(25.0)
+    found = season_of(place, dt.date(2027, 3, 1), target, rules)
+    assert found is not None
+    nights = plan_season(place, found.first, found.last + dt.timedelta(days=3), target, rules)
+    hours = [n.open_hours or 0.0 for n in nights]
+    assert min(hours[:-3]) >= 0.95
+    assert hours[-3] < 1.05 > hours[-1]
+    assert season_of(place, dt.date(2027, 3, 1), Target(200.0, 70.0), rules) is None
+    assert season_of(place, dt.date(2027, 3, 1), Target(200.0, -89.0), rules) is None

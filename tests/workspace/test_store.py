@@ -138,6 +138,11 @@ def test_a_project_of_format_3_opens_with_its_whole_history_and_a_backup(tmp_pat
     assert (state.log.watched, state.log.place) == ("/subs", 2)
     assert (state.blend.balance, state.blend.balance_auto) == (0.4, False)
     assert [r.name for r in state.plan.rigs] == [r.name for r in demo_plan().rigs]
+    assert [(f.name, f.channels) for f in state.plan.filters][:2] == [
+        ("Ha", ("Ha",)),
+        ("O3", ("O3",)),
+    ]
+    assert all(thing.demo for thing in (*state.plan.sites, *state.plan.filters))
     log = LogTable(document)
     assert len(log.runs()) == 2
     # all of the history is there, and goes with the log

@@ -9,7 +9,7 @@ from typing import Any
 
 from ..core.model.errors import InputError
 from ..core.model.json_text import parse_json
-from ..core.plan.sharing import Band, Goal, OpenWindow, Rate, Shared, Wanted, share_out
+from ..core.plan.sharing import Band, Goal, OpenWindow, Rate, Shared, Wanted, rate_of, share_out
 from .figures import figure
 from .telling import print_json, table
 
@@ -161,7 +161,7 @@ def _rate(row: Any, filters: Filters, windows: set[str], targets: set[str]) -> R
             figure(band, "dark_e_s", where, 0.0),
             figure(band, "pixels", where, 1.0, above=True),
         )
-    return Rate(window, target, name, figure(row, "sub_s", where, above=True), channels)
+    return rate_of(window, target, name, figure(row, "sub_s", where, above=True), channels)
 
 
 def _list(raw: Any, key: str) -> list[Any]:

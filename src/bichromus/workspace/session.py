@@ -22,6 +22,7 @@ from .log.channel_time import since
 from .log.controller import LogController
 from .planning.controller import PlanController
 from .planning.held import Held, growths, held_until, what_is_held
+from .planning.library import LibraryController
 from .planning.rehearsal import EveningController
 from .project.context import ProjectContext, unexpected
 from .project.document import Command, Document
@@ -72,6 +73,7 @@ class Session:
         self.blend = BlendController(self.context)
         self.versions = VersionsController(self.context, self.blend)
         self.planning = PlanController(self.context)
+        self.library = LibraryController(self.context)
         self.evening = EveningController(self._report)
         self.log = LogController(self.context)
         self.publishing = PublishController(self.context, self.blend, self.versions, self.log)

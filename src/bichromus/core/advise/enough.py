@@ -8,7 +8,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from ..plan.program import MISSING_H
+from ..plan.tonight import MISSING_H
 from .base import Advice, hours_text, listed
 
 

@@ -9,11 +9,14 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import Final
 
+import numpy as np
+
 from ..model.channel import LINES, WAVELENGTH_NM
+from .earth import F64
 from .exposure import Optics
 from .optics import filter_shift, lines_of
-from .sky import EXTINCTION_V, V_NM, airmass, moon_nanolamberts, photons_ab, photons_v, v_mag
-from .twilight import twilight_ab_parts
+from .sky import EXTINCTION_V, V_NM, airmass, moon_nanolamberts, photons_ab, photons_of_nl
+from .twilight import twilight_photons
 
 PIXEL_SHARE: Final = {
     "Ha": 0.25,
@@ -108,15 +111,15 @@ class SkyNow:
         """Towards the target."""
         return airmass(self.altitude_deg)
 
-    def moon_per_nm(self, channel: str) -> float:
-        """Moonlight, photons/s/m2/nm/arcsec2 (Krisciunas & Schaefer 1991)."""
+    @property
+    def moon_nl(self) -> float:
+        """Moonlight on the target, nanolamberts (Krisciunas & Schaefer 1991)."""
         if self.moon is None:
             return 0.0
         height, away, phase = self.moon
-        nl = moon_nanolamberts(phase, 90 - height, 90 - self.altitude_deg, away, self.extinction_v)
-        if nl <= 0:
-            return 0.0
-        return photons_v(float(v_mag(nl))) * _MOON.get(channel, 1.0)
+        return moon_nanolamberts(
+            phase, 90 - height, 90 - self.altitude_deg, away, self.extinction_v
+        )
 
 
 @dataclass(frozen=True)
@@ -180,7 +183,56 @@ def _rayleigh(wavelength_nm: float) -> float:
     return depth * 2.5 / math.log(10)
 
 
-def _light(rig: LightRig, through: BandFilter, band: PassBand, target: Glow, sky: SkyNow) -> Light:
+@dataclass(frozen=True)
+class BandLight:
+    """What a pixel gathers through a band, whatever sky the night has: the target above the air,
+    the natural sky, one photon/s/m2/nm/arcsec2 (all e-/s), magnitudes an airmass; the share of the
+    pixels and of the line as in ``Light``; what a star of AB = 0 gives.
+    """
+
+    channel: str
+    centre_nm: float
+    target_e_s: float
+    natural_e_s: float
+    per_photon: float
+    extinction: float
+    pixel_share: float
+    transmission: float
+    star_e_s: float
+
+    def target(self, airmass: F64) -> F64:
+        """The target through the air, e-/s at moments (N,)."""
+        return np.asarray(self.target_e_s * 10 ** (-0.4 * self.extinction * airmass))
+
+    def sky_parts(self, glow: F64, moon_nl: F64, sun_down_deg: F64 | None) -> dict[str, F64]:
+        """The sky, e-/s at moments (N,): under a glow (a factor), so much moonlight, the Sun so far
+        down (None: it does not matter).
+        """
+        moon = np.zeros(np.shape(moon_nl))
+        lit = moon_nl > 0
+        moon[lit] = photons_of_nl(moon_nl[lit]) * _MOON.get(self.channel, 1.0)
+        twilight = np.zeros(np.shape(glow))
+        if sun_down_deg is not None:
+            twilight = twilight_photons(self.channel, sun_down_deg, self.centre_nm)
+        return {
+            "natural": np.full(np.shape(glow), self.natural_e_s),
+            "glow": self.natural_e_s * (glow - 1),
+            "moon": moon * self.per_photon,
+            "twilight": twilight * self.per_photon,
+        }
+
+
+def band_light(
+    rig: LightRig,
+    through: BandFilter,
+    band: PassBand,
+    target: Glow,
+    natural_ab: float,
+    extinction_v: float = EXTINCTION_V,
+) -> BandLight:
+    """A rig behind a band of a filter, on a target, under a sky of ``natural_ab`` (mag/arcsec2 at
+    the band). Raises InputError for figures that cannot be.
+    """
     channel = band.channel
     optics = Optics(
         rig.aperture_mm,
@@ -195,21 +247,36 @@ def _light(rig: LightRig, through: BandFilter, band: PassBand, target: Glow, sky
     )
     kept = _kept(rig, through, band)
     line = WAVELENGTH_NM[channel] if channel in LINES else band.centre_nm
-    dimmed = 10 ** (-0.4 * extinction(line, sky.extinction_v) * sky.airmass)
     gathered = 0.0
     if channel in target.rayleigh:
         gathered += optics.line_e_s(target.rayleigh[channel]) * kept
     if channel in target.surface_ab:
         gathered += optics.surface_e_s(target.surface_ab[channel])
-    per_photon = optics.surface_e_s(0.0) / photons_ab(0.0, band.centre_nm)
-    natural = optics.surface_e_s(sky.natural_ab)
-    parts = {
-        "natural": natural,
-        "glow": natural * (sky.glow - 1),
-        "moon": sky.moon_per_nm(channel) * per_photon,
-        "twilight": _twilight(optics, channel, sky),
-    }
-    return Light(gathered * dimmed, parts, rig.pixel_share(channel), kept)
+    return BandLight(
+        channel,
+        band.centre_nm,
+        gathered,
+        optics.surface_e_s(natural_ab),
+        optics.surface_e_s(0.0) / photons_ab(0.0, band.centre_nm),
+        extinction(line, extinction_v),
+        rig.pixel_share(channel),
+        kept,
+        optics.point_e_s(0.0),
+    )
+
+
+def _light(rig: LightRig, through: BandFilter, band: PassBand, target: Glow, sky: SkyNow) -> Light:
+    found = band_light(rig, through, band, target, sky.natural_ab, sky.extinction_v)
+    down = sky.sun_depression_deg
+    parts = found.sky_parts(
+        np.array([sky.glow]), np.array([sky.moon_nl]), None if down is None else np.array([down])
+    )
+    return Light(
+        float(found.target(np.array([sky.airmass]))[0]),
+        {name: float(value[0]) for name, value in parts.items()},
+        found.pixel_share,
+        found.transmission,
+    )
 
 
 def _kept(rig: LightRig, through: BandFilter, band: PassBand) -> float:
@@ -226,10 +293,3 @@ def _kept(rig: LightRig, through: BandFilter, band: PassBand) -> float:
         rig.obstruction,
         through.shape,
     ).transmission
-
-
-def _twilight(optics: Optics, channel: str, sky: SkyNow) -> float:
-    if sky.sun_depression_deg is None:
-        return 0.0
-    whole, night = twilight_ab_parts(channel, sky.sun_depression_deg)
-    return 0.0 if whole is None else optics.surface_e_s(whole) - optics.surface_e_s(night)

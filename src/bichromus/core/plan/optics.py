@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Final
 
 import numpy as np
@@ -47,6 +48,7 @@ def _band(distance: F64, shape: str) -> F64:
     return np.asarray(np.exp(-math.log(2) * np.abs(distance) ** power))
 
 
+@lru_cache(maxsize=256)
 def filter_shift(
     f_ratio: float,
     lines_nm: tuple[float, ...],

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 @dataclass(frozen=True)
 class Overheads:
     """Seconds lost between subs. ``refocus_min`` minutes between focus runs; ``focus_offsets``
-    spares one at a change of filter.
+    spares one at a change of filter; ``hand_over_s`` goes to another target: slew, centre, focus.
     """
 
     download_s: float = 5.0
@@ -22,6 +22,12 @@ class Overheads:
     filter_change_s: float = 10.0
     flip_s: float = 180.0
     focus_offsets: bool = True
+    hand_over_s: float = 360.0
+
+    def open_share(self, sub_s: float) -> float:
+        """Share of the time with the shutter open in subs so long, focus runs reckoned in."""
+        running = sub_s / (sub_s + self.of_a_sub_s)
+        return running / (1 + self.refocus_s / 60 / max(self.refocus_min, 1e-9))
 
     @property
     def of_a_sub_s(self) -> float:

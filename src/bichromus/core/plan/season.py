@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Final
 
 import numpy as np
@@ -15,6 +17,8 @@ from .earth import F64, Place
 from .night import Rules, Target, sun_state, track
 
 MOST_NIGHTS: Final = 400
+_USABLE_H: Final = 1.0  # of a night that belongs to a season
+_LONGEST_DAYS, _WEEK, _COARSE = 365, 7, 96
 _STEPS: Final = 360  # four minutes; between them altitudes are as good as straight
 
 
@@ -90,6 +94,45 @@ def plan_season(
         )
         for n, d in enumerate(dates)
     ]
+
+
+@dataclass(frozen=True)
+class Season:
+    """The first and the last night in which a target can be shot."""
+
+    first: dt.date
+    last: dt.date
+
+
+@lru_cache(maxsize=64)
+def season_of(place: Place, first: dt.date, target: Target, rules: Rules) -> Season | None:
+    """The next nights on end from ``first`` in which the target can be shot for an hour; None
+    where there are none in a year, or no end. Begins on a week, ends on a night.
+    """
+    weeks = [first + dt.timedelta(days=n) for n in range(0, _LONGEST_DAYS, _WEEK)]
+    usable = _open_hours(place, weeks, target, rules) >= _USABLE_H
+    if not usable.any() or usable.all():
+        return None
+    begin = int(np.argmax(usable))
+    if usable[begin:].all():
+        return None
+    end = begin + int(np.argmin(usable[begin:]))
+    days = [weeks[end - 1] + dt.timedelta(days=n) for n in range(_WEEK)]
+    still = _open_hours(place, days, target, rules) >= _USABLE_H
+    return Season(weeks[begin], days[int(np.flatnonzero(still)[-1])])
+
+
+def _open_hours(place: Place, dates: Sequence[dt.date], target: Target, rules: Rules) -> F64:
+    """Hours of each night in which the target can be shot."""
+    starts = np.array([noon(d, place) for d in dates])
+    utc = starts[:, None] + np.linspace(0, 1, _COARSE + 1)
+    sky = ephemeris(int(starts[0]), int(starts[-1]) + 1)
+    path = track(place, utc.ravel(), target, rules, sky)
+    assert path.target is not None
+    assert path.skyline is not None
+    free = np.minimum(path.target - rules.min_altitude, path.target - path.skyline)
+    margin = np.minimum(free, rules.sun_below - path.sun).reshape(utc.shape)
+    return np.asarray(share_above(margin).sum(1) * 24 / _COARSE)
 
 
 def _hours(margin: F64) -> F64:

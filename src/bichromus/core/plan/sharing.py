@@ -58,13 +58,22 @@ class Band:
 
 @dataclass(frozen=True)
 class Rate:
-    """A target through a filter in a window: what its ``channels`` gain, all in the same hour."""
+    """A target through a filter in a window: the SNR squared that an hour of open shutter adds to
+    each channel, all in the same hour.
+    """
 
     window: str
     target: str
     filter: str
-    sub_s: float
-    channels: Mapping[str, Band]
+    gains: Mapping[str, float]
+
+
+def rate_of(
+    window: str, target: str, filter_: str, sub_s: float, bands: Mapping[str, Band]
+) -> Rate:
+    """The rate of bands in subs so long."""
+    gains = {channel: band.per_hour(sub_s) for channel, band in bands.items()}
+    return Rate(window, target, filter_, gains)
 
 
 @dataclass(frozen=True)
@@ -142,9 +151,8 @@ class _Program:
         self._rows: list[tuple[list[int], list[float], float]] = []
         gains: list[tuple[list[int], list[float]]] = [([], []) for _ in self._cells]
         for k, rate in enumerate(rates):
-            for channel, band in rate.channels.items():
+            for channel, gain in rate.gains.items():
                 cell = numbers.get((rate.target, channel))
-                gain = band.per_hour(rate.sub_s)
                 if cell is not None and gain > 0:
                     gains[cell][0].append(k)
                     gains[cell][1].append(-gain / goals[self._cells[cell]].goal_snr ** 2)
@@ -162,8 +170,10 @@ class _Program:
 
     def bound(self, room: Sequence[float], place: Sequence[int]) -> None:
         """No window holds more than its hours."""
-        for n, hours in enumerate(room):
-            which = [k for k, p in enumerate(place) if p == n]
+        inside: list[list[int]] = [[] for _ in room]
+        for k, p in enumerate(place):
+            inside[p].append(k)
+        for which, hours in zip(inside, room, strict=True):
             if which:
                 self._row(which, [1.0] * len(which), hours)
 
@@ -217,14 +227,17 @@ def _told(
         if shot < _NO_HOUR:
             continue
         uses[rate.window].append(Use(rate.target, rate.filter, shot))
-        for channel, band in rate.channels.items():
+        for channel, gain in rate.gains.items():
             if channel in squares[rate.target]:
-                squares[rate.target][channel] += shot * band.per_hour(rate.sub_s)
+                squares[rate.target][channel] += shot * gain
     return Shared(
         {name: tuple(u) for name, u in uses.items()},
         {t: {c: math.sqrt(v) for c, v in found.items()} for t, found in squares.items()},
         {
-            t.name: {c: min(squares[t.name][c] / g.goal_snr**2, 1.0) for c, g in t.channels.items()}
+            t.name: {
+                c: min(float(squares[t.name][c]) / g.goal_snr**2, 1.0)
+                for c, g in t.channels.items()
+            }
             for t in wanted
         },
         _warnings(windows, wanted, rates),
@@ -234,9 +247,7 @@ def _told(
 def _warnings(
     windows: Sequence[OpenWindow], wanted: Sequence[Wanted], rates: Sequence[Rate]
 ) -> tuple[str, ...]:
-    served = {
-        (r.target, c) for r in rates for c, band in r.channels.items() if band.per_hour(r.sub_s) > 0
-    }
+    served = {(r.target, c) for r in rates for c, gain in r.gains.items() if gain > 0}
     out = [
         f"No filter serves {channel} of {t.name}: it keeps what it has."
         for t in wanted

@@ -17,6 +17,7 @@ _MOON_AT_HA: Final = 0.55  # moonlight per nm at 656 over 501
 _MOON_S2_OVER_HA: Final = 0.96
 EXTINCTION_V: Final = 0.172
 """Magnitudes an airmass at 550 nm."""
+_MOON_DOWN_DEG: Final = 90.8333  # from zenith
 V_NM: Final = 550.0
 V_TO_AB: Final = 0.02
 
@@ -42,8 +43,13 @@ def photons_v(mag: float) -> float:
 
 def airmass(altitude_deg: float) -> float:
     """Airmass (Kasten & Young 1989)."""
-    h = max(altitude_deg, -1.0)
-    return float(1 / (np.sin(np.deg2rad(h)) + 0.50572 * (h + 6.07995) ** -1.6364))
+    return float(airmasses(np.asarray(altitude_deg)))
+
+
+def airmasses(altitude_deg: F64) -> F64:
+    """Airmass at altitudes (N,); source: ``airmass``."""
+    h = np.maximum(altitude_deg, -1.0)
+    return np.asarray(1 / (np.sin(np.deg2rad(h)) + 0.50572 * (h + 6.07995) ** -1.6364))
 
 
 def moon_nanolamberts(
@@ -53,26 +59,39 @@ def moon_nanolamberts(
     distance_deg: float,
     extinction: float = EXTINCTION_V,
 ) -> float:
-    """Moonlight on the sky in V (Krisciunas & Schaefer 1991); 0 when the Moon is down. Phase angle
-    0 is full.
+    """Moonlight on the sky in V, nanolamberts; 0 when the Moon is down. Phase angle 0 is full."""
+    phase, moon, target, away = (
+        np.asarray(v, float) for v in (phase_deg, moon_zenith_deg, target_zenith_deg, distance_deg)
+    )
+    return float(moonlight(phase, moon, target, away, extinction))
+
+
+def moonlight(
+    phase_deg: F64,
+    moon_zenith_deg: F64,
+    target_zenith_deg: F64,
+    distance_deg: F64,
+    extinction: float = EXTINCTION_V,
+) -> F64:
+    """Moonlight on the sky in V, nanolamberts, at many moments (Krisciunas & Schaefer 1991); 0 when
+    the Moon is down. Phase angle 0 is full.
     """
-    if moon_zenith_deg >= 90.8333:
-        return 0.0
-    rho = max(distance_deg, 1.0)
-    scatter = 10**5.36 * (1.06 + np.cos(np.deg2rad(rho)) ** 2) + 10 ** (6.15 - rho / 40)
-    if rho < 10:
-        scatter = 6.2e7 / rho**2 + 10**5.36 * (1.06 + np.cos(np.deg2rad(rho)) ** 2)
-    light = 10 ** (-0.4 * (3.84 + 0.026 * abs(phase_deg) + 4e-9 * phase_deg**4))
+    rho = np.maximum(distance_deg, 1.0)
+    air = 10**5.36 * (1.06 + np.cos(np.deg2rad(rho)) ** 2)
+    scatter = air + np.where(rho < 10, 6.2e7 / rho**2, 10 ** (6.15 - rho / 40))
+    light = 10 ** (-0.4 * (3.84 + 0.026 * np.abs(phase_deg) + 4e-9 * phase_deg**4))
 
-    def path(zenith: float) -> float:
-        return float((1 - 0.96 * np.sin(np.deg2rad(min(zenith, 90.0))) ** 2) ** -0.5)
+    def path(zenith: F64) -> F64:
+        found = 1 - 0.96 * np.sin(np.deg2rad(np.minimum(zenith, 90.0))) ** 2
+        return np.asarray(found**-0.5)
 
-    return float(
+    lit = (
         scatter
         * light
         * 10 ** (-0.4 * extinction * path(moon_zenith_deg))
         * (1 - 10 ** (-0.4 * extinction * path(target_zenith_deg)))
     )
+    return np.asarray(np.where(moon_zenith_deg >= _MOON_DOWN_DEG, 0.0, lit))
 
 
 def nanolamberts(v_mag: float) -> float:
@@ -83,6 +102,11 @@ def nanolamberts(v_mag: float) -> float:
 def v_mag(nanolamberts: F64 | float) -> F64:
     """V mag/arcsec2 of a surface brightness in nanolamberts (Garstang 1989)."""
     return np.asarray((20.7233 - np.log(np.asarray(nanolamberts) / 34.08)) / 0.92104)
+
+
+def photons_of_nl(nanolamberts: F64) -> F64:
+    """Photons/s/m2/nm/arcsec2 at V of surface brightnesses above zero (N,)."""
+    return np.asarray(photons_v(0.0) * 10 ** (-0.4 * v_mag(nanolamberts)))
 
 
 def dark_nanolamberts(

@@ -9,8 +9,8 @@ from typing import Final
 
 import numpy as np
 
-from ..model.channel import WAVELENGTH_NM
-from .sky import V_TO_AB, photons_ab, photons_v, sky_factor
+from .earth import F64
+from .sky import V_TO_AB, photons_ab
 
 
 @dataclass(frozen=True)
@@ -41,31 +41,25 @@ def twilight_ab_parts(channel: str, depression_deg: float) -> tuple[float | None
     night = colour.night + colour.to_ab
     if depression_deg >= _NONE_DEG:
         return None, night
-    d = float(np.clip(depression_deg, _FIRST_DEG, _LAST_DEG)) - _FIRST_DEG
+    return float(_whole_ab(colour, np.asarray(depression_deg))), night
+
+
+def twilight_photons(channel: str, depression_deg: F64, wavelength_nm: float) -> F64:
+    """Photons/s/m2/nm/arcsec2 that twilight adds at a wavelength, the Sun so many degrees down
+    (N,).
+    """
+    colour = _SEEN_IN.get(channel, _VISUAL)
+    whole = 10 ** (-0.4 * _whole_ab(colour, depression_deg))
+    added = (whole - 10 ** (-0.4 * (colour.night + colour.to_ab))) * photons_ab(0.0, wavelength_nm)
+    return np.asarray(np.where(depression_deg < _NONE_DEG, added, 0.0))
+
+
+def _whole_ab(colour: _Colour, depression_deg: F64) -> F64:
+    """All of the sky, AB mag/arcsec2, while twilight is left."""
+    d = np.clip(depression_deg, _FIRST_DEG, _LAST_DEG) - _FIRST_DEG
     a, b, c = colour.terms
     whole = a + b * d + c * d * d + colour.to_ab
-    beyond = depression_deg - _LAST_DEG
-    if beyond <= 0:
-        return whole, night
-    flux, dark = 10 ** (-0.4 * whole), 10 ** (-0.4 * night)
+    flux, dark = 10 ** (-0.4 * whole), 10 ** (-0.4 * (colour.night + colour.to_ab))
+    beyond = np.maximum(depression_deg - _LAST_DEG, 0.0)
     left = (flux - dark) * 10 ** (-0.4 * _FALLS_MAG * beyond)
-    return float(-2.5 * np.log10(dark + left)), night
-
-
-@dataclass(frozen=True)
-class NightLight:
-    """What brightens a dark sky: moonlight on the target in nanolamberts, and the Sun so many
-    degrees down.
-    """
-
-    moon_nl: float = 0.0
-    sun_down_deg: float = 90.0
-
-    def factor(self, channel: str, site_mag: float) -> float:
-        """How many times brighter the sky is at a channel than a dark one of ``site_mag`` (V)."""
-        found = sky_factor(channel, site_mag, self.moon_nl)
-        whole, night = twilight_ab_parts(channel, self.sun_down_deg)
-        if whole is None:
-            return found
-        added, dark = (photons_ab(m, WAVELENGTH_NM[channel]) for m in (whole, night))
-        return found + (added - dark) / photons_v(site_mag)
+    return np.asarray(-2.5 * np.log10(dark + left))

@@ -31,9 +31,9 @@ _THIN: Final = 0.25  # cloud in the forecast that harms no sub
 
 @dataclass(frozen=True)
 class Exposure:
-    """One sub to be shot: start (UTC) and seconds."""
+    """One sub to be shot: the filter's name, start (UTC) and seconds."""
 
-    channel: str
+    filter: str
     start: dt.datetime
     seconds: float
 
@@ -103,7 +103,7 @@ def weather(
         out.append(
             Air(
                 light,
-                moon_factor(shot.channel, shot.start) * (1 + 0.35 * cloud) + twilight,
+                moon_factor(shot.filter, shot.start) * (1 + 0.35 * cloud) + twilight,
                 wide,
                 7.0 if rng.random() < mishaps else 0.0,
                 bool(rng.random() < mishaps),
@@ -164,11 +164,12 @@ class SimulatedCamera:
         return self.scale_arcsec * self.rig.focal_mm / 206.265
 
     def expose(self, channel: str, seconds: float, air: Air, seed: int) -> np.ndarray:
-        """One frame, uint16 (H, W)."""
+        """One frame behind the filter of a name, uint16 (H, W)."""
         rng = np.random.default_rng([seed, 3])
-        light = self._light(channel, air)
-        if self._response is not None:
-            light = self._mosaic(light, channel)
+        light = np.zeros(self.shape, np.float32)
+        for band in self.filters[channel].lines:
+            seen = self._light(channel, band, air)
+            light += seen if self._response is None else self._mosaic(seen, band)
         if air.trail:
             self._draw_trail(light, rng, seconds)
         electrons = np.minimum(
@@ -181,13 +182,15 @@ class SimulatedCamera:
         counts += self._hot * np.float32(min(seconds / 300, 4.0)) + OFFSET_ADU
         return np.clip(np.rint(counts), 0, 65535).astype(np.uint16)
 
-    def _light(self, channel: str, air: Air) -> F32:
-        """Electrons per second and pixel."""
-        scene, rig, band = self.scene, self.rig, self.filters[channel]
+    def _light(self, name: str, channel: str, air: Air) -> F32:
+        """Electrons per second and pixel through a filter's band of a channel."""
+        scene, rig, band = self.scene, self.rig, self.filters[name]
         wavelength, height, width = WAVELENGTH_NM[channel], *self.shape
         dx, dy = air.shift[0] - _MARGIN, air.shift[1] - _MARGIN
         move = np.array([[1, 0, dx], [0, 1, dy]], np.float64)
-        glow = cv2.warpAffine(self._glow_of(channel), move, (width, height), flags=cv2.INTER_LINEAR)
+        glow = cv2.warpAffine(
+            self._glow_of(channel, band), move, (width, height), flags=cv2.INTER_LINEAR
+        )
         fwhm = air.fwhm_arcsec / self.scale_arcsec
         plane = np.asarray(
             gaussian(np.asarray(glow, np.float32), fwhm / FWHM_TO_SIGMA), np.float32
@@ -212,9 +215,8 @@ class SimulatedCamera:
         slope = np.linspace(0.98, 1.02, width, dtype=np.float32)
         return (plane + np.float32(sky) * slope[None, :]).astype(np.float32)
 
-    def _glow_of(self, channel: str) -> F32:
+    def _glow_of(self, channel: str, band: Filter) -> F32:
         if channel not in self._glow:
-            band = self.filters[channel]
             lines = {
                 "R": ("Ha", "S2"),
                 "G": ("O3",),

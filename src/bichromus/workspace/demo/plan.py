@@ -10,7 +10,7 @@ from ...core.model.rig import FILTERS, RIGS, SITES
 from ...core.simulate.demo import NEBULA, Demo
 from ...core.simulate.galaxy import GalaxyRecipe
 from ...core.simulate.scene import SceneRecipe
-from ..library.things import FilterThing, PlanState, RigThing, SiteThing, TargetThing
+from ..library.things import BandThing, FilterThing, PlanState, RigThing, SiteThing, TargetThing
 
 DEMO_DATE: Final = "2027-03-17"
 _GALAXY_DATE: Final = "2027-08-28"
@@ -52,7 +52,9 @@ def demo_target(demo: Demo) -> TargetThing:
         dec=demo.dec_deg,
         size_arcmin=size,
         rayleigh=rayleigh,
+        kind="emission" if demo is NEBULA else "galaxy",
         source="invented",
+        demo=True,
     )
 
 
@@ -67,9 +69,12 @@ def demo_plan(demo: Demo = NEBULA) -> PlanState:
             time_zone="Pacific/Auckland",
             sky_mag=s.sky_mag,
             horizon=_HORIZON[s.name],
+            demo=True,
         )
         for s in SITES.values()
     )
+    shot = ("Ha", "O3", "S2", "R", "G", "B") if demo is NEBULA else ("L", "R", "G", "B", "Ha")
+    duals = ("Ha+O3", "O3+S2")
     rigs = tuple(
         RigThing(
             name=f"{station}, {r.name}",
@@ -86,13 +91,25 @@ def demo_plan(demo: Demo = NEBULA) -> PlanState:
             fwhm_arcsec=r.fwhm_arcsec,
             colour=r.colour,
             site=station,
+            filters=duals if r.colour else shot,
+            demo=True,
         )
         for station, r in RIGS.items()
     )
-    shot = ("Ha", "O3", "S2", "R", "G", "B") if demo is NEBULA else ("L", "R", "G", "B", "Ha")
     filters = tuple(
-        FilterThing(channel=n, width_nm=FILTERS[n].width_nm, transmission=FILTERS[n].transmission)
-        for n in shot
+        FilterThing(
+            name=n,
+            bands=tuple(
+                BandThing(
+                    channel=c,
+                    width_nm=FILTERS[n].width_nm / len(FILTERS[n].lines),
+                    transmission=FILTERS[n].transmission,
+                )
+                for c in FILTERS[n].lines
+            ),
+            demo=True,
+        )
+        for n in (*shot, *duals)
     )
     target = demo_target(demo)
     return PlanState(

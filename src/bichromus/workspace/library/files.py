@@ -4,35 +4,36 @@ from __future__ import annotations
 
 import json
 from pathlib import Path
-from typing import Final
+from typing import Any, Final
 
 from pydantic import ValidationError
 
 from ...core.files.atomic import write_text
 from ...core.model.errors import InputError
 from ...core.model.json_text import parse_json
-from .things import PlanState
+from .old import banded
+from .things import KINDS, Things
 
-_THINGS: Final = ("sites", "rigs", "filters", "targets")
+FORMAT: Final = "bichromus-things"
+VERSION: Final = 2
 
 
-def save_things(plan: PlanState, path: Path, overwrite: bool = False) -> None:
+def things_text(things: Things) -> str:
     """Sites, rigs, filters and targets as JSON."""
-    kept = {k: v for k, v in plan.model_dump().items() if k in _THINGS}
-    write_text(
-        path,
-        json.dumps({"format": "bichromus-things", "version": 1, **kept}, indent=2) + "\n",
-        overwrite,
-    )
+    dumped = things.model_dump()
+    kept = {k: dumped[k] for k in KINDS}
+    return json.dumps({"format": FORMAT, "version": VERSION, **kept}, indent=2) + "\n"
 
 
-def read_things(path: Path) -> PlanState:
-    """The things of a file, in a plan that holds nothing else. Raises InputError."""
+def save_things(things: Things, path: Path, overwrite: bool = False) -> None:
+    """Things as a file. Raises OutputRefused, WriteFailed."""
+    write_text(path, things_text(things), overwrite)
+
+
+def read_things(path: Path) -> Things:
+    """The things of a file. Raises InputError."""
     try:
-        raw = parse_json(path.read_text("utf-8"))
-        if not isinstance(raw, dict) or raw.get("format") != "bichromus-things":
-            raise ValueError("it is not a file of things")
-        return PlanState.model_validate({k: raw.get(k, ()) for k in _THINGS})
+        return parse_things(path.read_text("utf-8"))
     except (OSError, UnicodeDecodeError, ValueError) as error:
         why = getattr(error, "strerror", None) or (
             f"{'.'.join(map(str, error.errors()[0]['loc']))}: {error.errors()[0]['msg']}"
@@ -47,15 +48,15 @@ def read_things(path: Path) -> PlanState:
         ) from error
 
 
-def with_things(plan: PlanState, found: PlanState) -> PlanState:
-    """The plan with things added; those of the same name are replaced."""
-    merged = {}
-    for kind in _THINGS:
-        new = getattr(found, kind)
-        names = {_name(t) for t in new}
-        merged[kind] = (*(t for t in getattr(plan, kind) if _name(t) not in names), *new)
-    return plan.model_copy(update=merged)
-
-
-def _name(thing: object) -> str:
-    return str(getattr(thing, "name", None) or getattr(thing, "channel", ""))
+def parse_things(text: str) -> Things:
+    """The things of a text, of this version or an older one. Raises ValueError."""
+    raw: Any = parse_json(text)
+    if not isinstance(raw, dict) or raw.get("format") != FORMAT:
+        raise ValueError("it is not a file of things")
+    version = raw.get("version", 1)
+    if not isinstance(version, int) or version > VERSION:
+        raise ValueError("a newer version of the program wrote it")
+    kept = {k: raw.get(k, ()) for k in KINDS}
+    if version < 2 and isinstance(kept["filters"], list):
+        kept["filters"] = banded(kept["filters"])
+    return Things.model_validate(kept)

@@ -1,11 +1,11 @@
-"""What is known once: sites, rigs, filters and targets; part of the project's state, in and out as
-JSON.
+"""What is known once: sites, rigs, filters and targets; the person's in the library, copies of
+those that a project works with in its state.
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Annotated, Literal, TypeVar
+from typing import Annotated, Final, Literal, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -18,13 +18,19 @@ Positive = Annotated[float, Field(gt=0)]
 Share = Annotated[float, Field(ge=0, le=1)]
 
 
+Weekday = Literal["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"]
+ClockTime = Annotated[str, Field(pattern=r"^(([01]\d|2[0-3]):[0-5]\d)?$")]
+
+
 class _Frozen(BaseModel):
     model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
 
 class SiteThing(_Frozen):
     """A place: north and east positive; sky in V mag/arcsec2 at the zenith; horizon as azimuth and
-    altitude.
+    altitude, ``glow`` as azimuth and V mag/arcsec2. Own hours in local time (``HH:MM``, empty:
+    none): no sub before ``not_before``, none after ``not_after``, the latter on the weekdays of
+    ``not_after_on`` only where some are named.
     """
 
     name: Name
@@ -34,16 +40,31 @@ class SiteThing(_Frozen):
     time_zone: str = "UTC"
     sky_mag: Annotated[float, Field(ge=14, le=22.5)] = 21.0
     horizon: tuple[tuple[float, float], ...] = ()
+    glow: tuple[tuple[float, Annotated[float, Field(ge=12, le=23)]], ...] = ()
+    not_before: ClockTime = ""
+    not_after: ClockTime = ""
+    not_after_on: tuple[Weekday, ...] = ()
+    demo: bool = False
+
+
+class GainMode(_Frozen):
+    """A gain setting of a camera: read noise and full well, electrons."""
+
+    gain: float
+    read_noise_e: Annotated[float, Field(ge=0)]
+    full_well_e: Positive
 
 
 class RigThing(_Frozen):
-    """Telescope and camera; ``reducer`` multiplies the focal length; sensor in pixels."""
+    """Telescope and camera; ``reducer`` multiplies the focal length; sensor in pixels. ``filters``
+    names those that it owns (empty: all). ``gain`` is one of its modes (None: the figures above).
+    """
 
     name: Name
     aperture_mm: Positive
     focal_mm: Positive
     pixel_um: Positive
-    sensor_px: tuple[int, int]
+    sensor_px: tuple[Annotated[int, Field(gt=0)], Annotated[int, Field(gt=0)]]
     reducer: Positive = 1.0
     obstruction: Annotated[float, Field(ge=0, lt=1)] = 0.0
     throughput: Share = 0.85
@@ -55,11 +76,34 @@ class RigThing(_Frozen):
     colour: bool = False
     site: str = ""
     mount: str = ""
+    filters: tuple[str, ...] = ()
+    gain_modes: tuple[GainMode, ...] = ()
+    gain: float | None = None
+    set_up_min: Annotated[float, Field(ge=0, le=600)] = 30.0
+    flip_min: Annotated[float, Field(ge=0, le=60)] = 8.0
+    focus_run_min: Annotated[float, Field(ge=0, le=60)] = 3.0
+    focus_offsets: bool = True
+    demo: bool = False
 
     @property
     def focal(self) -> float:
         """Focal length with the reducer."""
         return self.focal_mm * self.reducer
+
+    @property
+    def mode(self) -> GainMode | None:
+        """The chosen gain mode."""
+        return next((m for m in self.gain_modes if m.gain == self.gain), None)
+
+    @property
+    def read_noise(self) -> float:
+        """Read noise of the chosen mode, electrons."""
+        return self.mode.read_noise_e if self.mode else self.read_noise_e
+
+    @property
+    def full_well(self) -> float:
+        """Full well of the chosen mode, electrons."""
+        return self.mode.full_well_e if self.mode else self.full_well_e
 
     def as_rig(self) -> Rig:
         """The rig as the core computes with it, the reducer reckoned in."""
@@ -71,8 +115,8 @@ class RigThing(_Frozen):
             self.obstruction,
             self.throughput,
             self.quantum_efficiency,
-            self.read_noise_e,
-            self.full_well_e,
+            self.read_noise,
+            self.full_well,
             self.dark_e_s,
             self.fwhm_arcsec,
             self.colour,
@@ -84,46 +128,89 @@ class RigThing(_Frozen):
         return self.sensor_px[0] * self.pixel_um / 1000, self.sensor_px[1] * self.pixel_um / 1000
 
 
-class FilterThing(_Frozen):
-    """A filter for one channel: width and transmission, and what the optics checks need, in mm."""
+class BandThing(_Frozen):
+    """A band of a filter: the channel that it serves, width, transmission at its peak, and its
+    centre in a parallel beam (None: on its line, in the beam that the filter is made for).
+    """
 
     channel: Literal["Ha", "O3", "S2", "Hb", "L", "R", "G", "B", "C"]
     width_nm: Positive
     transmission: Share = 0.92
+    centre_nm: Annotated[float, Field(gt=300, lt=1100)] | None = None
+
+
+class FilterThing(_Frozen):
+    """A filter of one band or several, and what the optics checks need, in mm; ``made_for`` is the
+    focal ratio at which its narrow bands lie on their lines (None: a parallel beam),
+    ``focus_offset`` the steps that it wants (None: it wants a focus run).
+    """
+
+    name: Name
+    bands: Annotated[tuple[BandThing, ...], Field(min_length=1)]
     clear_mm: Positive = 34.0
     thickness_mm: Positive = 2.0
     distance_mm: Positive = 20.0
     index: Annotated[float, Field(ge=1)] = 2.0
+    made_for: Positive | None = None
+    focus_offset: float | None = None
+    demo: bool = False
+
+    @property
+    def channels(self) -> tuple[str, ...]:
+        """The channels that it serves."""
+        return tuple(b.channel for b in self.bands)
+
+
+Kind = Literal["emission", "planetary", "remnant", "galaxy", "reflection", "cluster", "dark"]
 
 
 class TargetThing(_Frozen):
     """A target: J2000 degrees, size in arcminutes, position angle of its long side, lines in
-    rayleigh.
+    rayleigh, its surface and its core in V mag/arcsec2 (None: a guess by its kind), the brightest
+    star in the field (V). Of two targets the one of twice the ``priority`` counts twice.
     """
 
     name: Name
     aliases: tuple[str, ...] = ()
     ra: Annotated[float, Field(ge=0, lt=360)]
     dec: Annotated[float, Field(ge=-90, le=90)]
-    size_arcmin: tuple[float, float] = (30.0, 20.0)
+    size_arcmin: tuple[Positive, Positive] = (30.0, 20.0)
     angle: float = 0.0
-    rayleigh: dict[str, float] = Field(default_factory=dict)
+    kind: Kind = "emission"
+    rayleigh: dict[str, Annotated[float, Field(ge=0)]] = Field(default_factory=dict)
+    surface_mag: Annotated[float, Field(gt=0, lt=35)] | None = None
+    core_mag: Annotated[float, Field(gt=0, lt=35)] | None = None
+    star_mag: Annotated[float, Field(gt=-2, lt=20)] = 8.0
+    priority: Positive = 1.0
     source: str = ""
+    demo: bool = False
 
 
 Thing = TypeVar("Thing", SiteThing, RigThing, TargetThing)
+AnyThing = SiteThing | RigThing | FilterThing | TargetThing
+ThingKind = Literal["sites", "rigs", "filters", "targets"]
+KINDS: Final[tuple[ThingKind, ...]] = ("sites", "rigs", "filters", "targets")
 
 
-class PlanState(_Frozen):
-    """Things known once, and what was chosen for the plan."""
+class Things(_Frozen):
+    """What is known once."""
 
     sites: tuple[SiteThing, ...] = ()
     rigs: tuple[RigThing, ...] = ()
     filters: tuple[FilterThing, ...] = ()
     targets: tuple[TargetThing, ...] = ()
+
+
+class PlanState(Things):
+    """The things that a project works with, and what was chosen for the plan: ``with_rigs`` shoot
+    beside the chosen one, ``with_targets`` are shot beside the chosen one.
+    """
+
     site: str = ""
     rig: str = ""
     target: str = ""
+    with_rigs: tuple[str, ...] = ()
+    with_targets: tuple[str, ...] = ()
     date: str = ""
     fixed_clock: bool = False
     camera_angle: float = 0.0
@@ -141,6 +228,11 @@ class PlanState(_Frozen):
     min_altitude: Annotated[float, Field(ge=0, lt=90)] = 25.0
     sun_below: Annotated[float, Field(ge=-18, le=-4)] = -18.0
     clear_chance: Annotated[float, Field(gt=0, le=1)] = USUAL_CHANCE
+
+    def filters_of(self, rig: RigThing) -> tuple[FilterThing, ...]:
+        """The filters that a rig owns."""
+        owned = {n.casefold() for n in rig.filters}
+        return tuple(f for f in self.filters if not owned or f.name.casefold() in owned)
 
     def site_named(self, name: str | None = None) -> SiteThing:
         """A site by name; the chosen or the first one without. Raises UnknownName."""

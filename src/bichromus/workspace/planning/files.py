@@ -11,6 +11,8 @@ from ...core.files.atomic import write_text
 from ...core.model.errors import UnknownName
 from ...core.plan.dates import iso_time, moment_of
 from ...core.plan.framing import from_plane, panel_centres
+from ...core.plan.laying import Block
+from ...core.plan.tonight import Lane
 from .view import PlanView
 
 
@@ -57,16 +59,43 @@ def checklist(view: PlanView) -> str:
         "|---|---|---|---|---|",
     ]
     lines += [
-        f"| ☐ | {view.clock(b.start)} | {view.clock(b.end)} | {b.channel} | {b.subs} × "
+        f"| ☐ | {view.clock(b.start)} | {view.clock(b.end)} | {_what(view, b)} | {b.subs} × "
         f"{b.sub_s:.0f} s |"
         for b in view.tonight.blocks
     ]
+    for lane in view.lanes[1:]:
+        lines += ["", f"## {lane.station.name}, {lane.station.site}", "", *_lane_lines(view, lane)]
     lines += [
         "",
         "Before: polar alignment, focus, dew heaters, free disk. After: flats with this "
         "camera angle.",
     ]
     return "\n".join(lines) + "\n"
+
+
+def _lane_lines(view: PlanView, lane: Lane) -> list[str]:
+    """The blocks of a rig beside the plan's, in its own local time."""
+    zone = view.zones[lane.station.name]
+
+    def clock(jd: float) -> str:
+        return moment_of(jd).astimezone(zone).strftime("%H:%M")
+
+    if not lane.blocks:
+        return ["Nothing tonight."]
+    return [
+        "| ☐ | from | to | filter | subs |",
+        "|---|---|---|---|---|",
+        *(
+            f"| ☐ | {clock(b.start)} | {clock(b.end)} | {_what(view, b)} | {b.subs} × "
+            f"{b.sub_s:.0f} s |"
+            for b in lane.blocks
+        ),
+    ]
+
+
+def _what(view: PlanView, block: Block) -> str:
+    """The filter; of another target than the plan's with its name."""
+    return block.filter if block.target == view.target.name else f"{block.filter}, {block.target}"
 
 
 def view_angle(view: PlanView) -> float:
@@ -78,19 +107,25 @@ def plan_table(view: PlanView) -> str:
     """Tonight's blocks, then the panels of the mosaic, as CSV."""
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\n")
-    writer.writerow(["start_utc", "end_utc", "filter", "subs", "sub_s"])
-    for b in view.tonight.blocks:
-        writer.writerow([iso_time(b.start), iso_time(b.end), b.channel, b.subs, b.sub_s])
+    writer.writerow(["start_utc", "end_utc", "filter", "subs", "sub_s", "target", "rig"])
+    for rig, b in _every_block(view):
+        writer.writerow(
+            [iso_time(b.start), iso_time(b.end), b.filter, b.subs, b.sub_s, b.target, rig]
+        )
     writer.writerow([])
-    writer.writerow(["night", "sky", "filter", "hours"])
-    for name, hours in (view.coming.hours if view.coming else {}).items():
-        for channel, h in hours.items():
-            writer.writerow([*name.split(" "), channel, f"{h:.2f}"])
+    writer.writerow(["night", "filter", "hours", "target", "rig"])
+    for u in view.coming.uses:
+        writer.writerow([u.date.isoformat(), u.filter, f"{u.hours:.2f}", u.target, u.station])
     writer.writerow([])
     writer.writerow(["panel", "ra_deg", "dec_deg", "camera_angle_deg"])
     for number, (ra, dec) in enumerate(panels(view), 1):
         writer.writerow([number, f"{ra:.5f}", f"{dec:.5f}", view_angle(view)])
     return out.getvalue()
+
+
+def _every_block(view: PlanView) -> list[tuple[str, Block]]:
+    """Tonight's blocks with their rig."""
+    return [(lane.station.name, b) for lane in view.lanes for b in lane.blocks]
 
 
 def panels(view: PlanView) -> list[tuple[float, float]]:
@@ -103,7 +138,6 @@ def panels(view: PlanView) -> list[tuple[float, float]]:
 
 def plan_json(view: PlanView) -> str:
     """Tonight and the coming nights as JSON."""
-    coming = view.coming.hours if view.coming else {}
     return (
         json.dumps(
             {
@@ -113,13 +147,15 @@ def plan_json(view: PlanView) -> str:
                 "date": view.night.date.isoformat(),
                 "blocks": [
                     {
-                        "filter": b.channel,
+                        "rig": rig,
+                        "target": b.target,
+                        "filter": b.filter,
                         "start": iso_time(b.start),
                         "end": iso_time(b.end),
                         "subs": b.subs,
                         "sub_s": b.sub_s,
                     }
-                    for b in view.tonight.blocks
+                    for rig, b in _every_block(view)
                 ],
                 "channels": {
                     c.channel: {
@@ -129,7 +165,16 @@ def plan_json(view: PlanView) -> str:
                     }
                     for c in view.channels
                 },
-                "coming": {name: hours for name, hours in coming.items() if hours},
+                "coming": [
+                    {
+                        "night": u.date.isoformat(),
+                        "rig": u.station,
+                        "target": u.target,
+                        "filter": u.filter,
+                        "hours": u.hours,
+                    }
+                    for u in view.coming.uses
+                ],
                 "panels": [{"ra_deg": ra, "dec_deg": dec} for ra, dec in panels(view)],
             },
             indent=2,
@@ -141,15 +186,16 @@ def plan_json(view: PlanView) -> str:
 def calendar(view: PlanView) -> str:
     """Tonight's blocks as calendar entries (RFC 5545)."""
     lines = ["BEGIN:VCALENDAR", "VERSION:2.0", "PRODID:-//Bichromus//plan//EN"]
-    for number, b in enumerate(view.tonight.blocks):
+    sites = {lane.station.name: lane.station.site for lane in view.lanes}
+    for number, (rig, b) in enumerate(_every_block(view)):
         lines += [
             "BEGIN:VEVENT",
-            f"UID:{_stamp(b.start)}-{number}-{b.channel}@bichromus",
+            f"UID:{_stamp(b.start)}-{number}-{b.channels[0]}@bichromus",
             f"DTSTAMP:{_stamp(view.night.start)}",
             f"DTSTART:{_stamp(b.start)}",
             f"DTEND:{_stamp(b.end)}",
-            f"SUMMARY:{view.target.name}: {b.channel} {b.subs} x {b.sub_s:.0f} s",
-            f"LOCATION:{view.site.name}",
+            f"SUMMARY:{b.target}: {b.filter} {b.subs} x {b.sub_s:.0f} s",
+            f"LOCATION:{sites[rig]}",
             "END:VEVENT",
         ]
     return "\r\n".join([*lines, "END:VCALENDAR", ""])

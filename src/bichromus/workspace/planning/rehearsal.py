@@ -52,13 +52,12 @@ class Evening:
 
 
 def shots_of(blocks: Sequence[tuple[str, float, float, int, float]]) -> tuple[Exposure, ...]:
-    """Subs of blocks (channel, start, end, subs, seconds), Julian days, spread evenly over each."""
+    """Subs of blocks (filter, start, end, subs, seconds), Julian days, spread evenly over each."""
     out = []
-    for channel, start, end, subs, seconds in blocks:
+    for name, start, end, subs, seconds in blocks:
         step = (end - start) / max(subs, 1)
         out += [
-            Exposure(channel, moment_of(start + n * step), float(round(seconds)))
-            for n in range(subs)
+            Exposure(name, moment_of(start + n * step), float(round(seconds))) for n in range(subs)
         ]
     return tuple(out)
 
@@ -89,12 +88,13 @@ def make_evening(
         sky = conditions(place, aim, np.array([julian(moment)]), site.sky_mag)
         return float(sky.sun[0]), float(sky.moon_nl[0])
 
+    first = {f.name: f.channels[0] for f in filters}
     air = weather(
         shots,
         forecast,
         rig.as_rig(),
         lambda t: at(t)[0],
-        lambda c, t: sky_factor(c, site.sky_mag, at(t)[1]),
+        lambda c, t: sky_factor(first[c], site.sky_mag, at(t)[1]),
         seed,
         refocus_min,
         mishaps,
@@ -105,7 +105,8 @@ def make_evening(
 def make_camera(e: Evening, shape: tuple[int, int] = FRAME) -> SimulatedCamera:
     """The camera of an evening."""
     filters: dict[str, Filter] = {
-        f.channel: Filter(f.channel, (f.channel,), f.width_nm, f.transmission) for f in e.filters
+        f.name: Filter(f.name, f.channels, f.bands[0].width_nm, f.bands[0].transmission)
+        for f in e.filters
     }
     return SimulatedCamera(
         e.rig.as_rig(),
@@ -121,18 +122,17 @@ def write_sub(e: Evening, camera: SimulatedCamera, number: int, folder: Path) ->
     """Expose one sub and write it, whole or not at all; one that is there already stays."""
     shot, air = e.shots[number], e.air[number]
     night = shot.start + dt.timedelta(days=e.site.lon / 360, hours=-12)
-    path = (
-        folder / f"{night:%Y-%m-%d}" / f"{shot.channel}_{shot.seconds:.0f}s_{number + 1:04d}.fits"
-    )
+    bands = "+".join(camera.filters[shot.filter].lines)
+    path = folder / f"{night:%Y-%m-%d}" / f"{bands}_{shot.seconds:.0f}s_{number + 1:04d}.fits"
     if path.exists():
         return path
     path.parent.mkdir(parents=True, exist_ok=True)
-    hdu = astropy_fits().PrimaryHDU(camera.expose(shot.channel, shot.seconds, air, e.seed + number))
+    hdu = astropy_fits().PrimaryHDU(camera.expose(shot.filter, shot.seconds, air, e.seed + number))
     hdu.header.update(
         {
             "IMAGETYP": "Light",
             "OBJECT": e.target.name,
-            "FILTER": shot.channel,
+            "FILTER": bands,
             "EXPTIME": shot.seconds,
             "DATE-OBS": f"{shot.start:%Y-%m-%dT%H:%M:%S}",
             "OBSERVER": e.site.name,
@@ -164,7 +164,7 @@ def shoot(
     for path in ordered_parallel(work, iter(range(len(e.shots))), _AT_ONCE):
         out.append(path)
         shot = e.shots[len(out) - 1]
-        done = f"exposed {shot.channel} {len(out)} of {len(e.shots)}"
+        done = f"exposed {shot.filter} {len(out)} of {len(e.shots)}"
         progress.step(len(out) / len(e.shots), done)
     return out
 
@@ -219,7 +219,7 @@ class Rehearsal:
         e = self.evening
         camera = make_camera(e, self._shape)
         for number, shot in enumerate(e.shots):
-            self._report(number, len(e.shots), f"{shot.channel}, {shot.seconds:.0f} s")
+            self._report(number, len(e.shots), f"{shot.filter}, {shot.seconds:.0f} s")
             if self._stop.wait(shot.seconds / self.pace):
                 return
             write_sub(e, camera, number, self.folder)

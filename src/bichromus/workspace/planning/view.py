@@ -4,67 +4,80 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
-from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+from typing import Final
+from zoneinfo import ZoneInfo
+
+import numpy as np
 
 from ...core.advise import Advice
 from ...core.advise.tonight import advise_tonight
-from ...core.model.channel import CHANNELS
-from ...core.model.errors import InputError
 from ...core.model.planes import F32
-from ...core.plan.allocate import Allocation
+from ...core.plan.coming import NIGHTS, Coming, Weather, plan_coming
 from ...core.plan.dates import date_of, julian, moment_of
-from ...core.plan.earth import Place
 from ...core.plan.framing import Field, Framing, area, common_field, frame
-from ...core.plan.horizon import make_horizon
-from ...core.plan.night import Night, Rules, Target, plan_night
-from ...core.plan.order import Overheads
-from ...core.plan.program import (
-    ChannelInput,
-    ChannelPlan,
-    NightPlan,
-    gain_of_hour,
-    plan_channel,
-    plan_nights,
-    plan_tonight,
-)
-from ...core.plan.rates import (
-    FilterCheck,
-    check_filter,
-    optics_of,
-    pixel_share,
-    target_rate,
-)
-from ...core.plan.season import SeasonNight, plan_season
-from ...core.plan.segments import segments_of
-from ...core.plan.sky import moon_nanolamberts, phase_angle
+from ...core.plan.laying import Block
+from ...core.plan.night import Night, Target
+from ...core.plan.order import OrderCost, cost
+from ...core.plan.rates import FilterCheck, check_filter
+from ...core.plan.season import Season, SeasonNight, plan_season, season_of
+from ...core.plan.through import ChannelPlan, moon_factor
+from ...core.plan.tonight import Lane, gained
 from ...core.simulate.forecast import Forecast, read_forecast, simulate_forecast
 from ...core.simulate.outlook import SkyLight, simulate_outlook
 from ..library.things import FilterThing, PlanState, RigThing, SiteThing, TargetThing
 from .held import Held
+from .stations import (
+    aim_of,
+    channels_of,
+    filter_of,
+    place_of,
+    rules_of,
+    stations_of,
+    targets_of,
+    zone_of,
+)
 
 STRIP_NIGHTS = 14
-_CLOUDY = 0.5
+_CLOUDY: Final = 0.5
 """Share of the sky under cloud from which an hour is not planned."""
-_MOON_ZENITH, _TARGET_ZENITH = 50.0, 35.0
-"""Of nights to come the Moon and the target are taken at a middling height, degrees from zenith."""
+_NIGHT_HOURS: Final = 4
+"""Hours that a forecast must know of a coming night to tell its chance."""
+
+
+@dataclass(frozen=True)
+class Tonight:
+    """What comes of tonight for the plan's target: hours of open shutter by channel, and what they
+    are worth in hours under a dark sky, from all rigs; what blocks and turns would cost the plan's
+    rig, and its blocks of all targets.
+    """
+
+    blocks: tuple[Block, ...]
+    hours: dict[str, float]
+    gained: dict[str, float]
+    block_cost: OrderCost
+    cycle_cost: OrderCost
 
 
 @dataclass(frozen=True)
 class PlanView:
     """All that the Plan step shows. ``forecast`` serves the rehearsal; ``weather_known``: somebody
-    gave it, or it is the demo's, so that the plan goes by it.
+    gave it, or it is the demo's, so that the plan goes by it. ``hour_gain`` is what an hour tonight
+    counts of one under a dark sky, ``moon_factor`` how many times brighter the Moon makes the sky
+    of a channel at most.
     """
 
     site: SiteThing
     rig: RigThing
     target: TargetThing
     night: Night
+    sun_below: float
     strip: tuple[SeasonNight, ...]
     channels: tuple[ChannelPlan, ...]
-    tonight: NightPlan
-    coming: Allocation | None
+    tonight: Tonight
+    coming: Coming
+    zones: dict[str, ZoneInfo]
     forecast: Forecast
     weather_known: bool
     cloudy: tuple[tuple[float, float], ...]
@@ -76,79 +89,51 @@ class PlanView:
     overlap: float
     shared: dict[str, float]
     hour_gain: dict[str, float]
+    moon_factor: dict[str, float]
+    season: Season | None
+
+    @property
+    def lanes(self) -> tuple[Lane, ...]:
+        """Tonight of every rig, the plan's first."""
+        return self.coming.lanes
 
     def clock(self, jd: float) -> str:
         """Local time of day."""
         return moment_of(jd).astimezone(self.zone).strftime("%H:%M")
 
 
-def zone_of(site: SiteThing) -> ZoneInfo:
-    """The site's time zone. Raises InputError."""
-    try:
-        return ZoneInfo(site.time_zone)
-    except (ZoneInfoNotFoundError, ValueError, OSError) as error:
-        raise InputError(
-            f"The time zone of {site.name} is not known",
-            why=site.time_zone,
-            do="Write it as Pacific/Auckland or UTC",
-        ) from error
+HeldOf = Mapping[str, Mapping[str, Held]]
+"""What is held of each target, by channel."""
 
 
-def make_plan(plan: PlanState, held: Mapping[str, Held], now: dt.datetime) -> PlanView:
-    """The plan for the chosen site, rig, target and night. Raises InputError when a thing is
-    missing.
+def make_plan(
+    plan: PlanState, held: Mapping[str, Held], now: dt.datetime, others: HeldOf | None = None
+) -> PlanView:
+    """The plan for the chosen site, rigs, targets and night; ``held`` of the chosen target, and of
+    ``others`` by name. Raises InputError when a thing is missing.
     """
     site, rig, target = plan.site_named(), plan.rig_named(), plan.target_named()
-    zone = zone_of(site)
-    place = Place(site.lat, site.lon, site.elevation_m)
-    date = _date(plan, now, place)
-    rules = Rules(plan.min_altitude, plan.sun_below, horizon=make_horizon(site.horizon))
+    zone, place, rules = zone_of(site), place_of(site), rules_of(plan, site)
+    date = _date(plan, now, site)
+    dates = [date + dt.timedelta(days=n) for n in range(NIGHTS)]
     aim = Target(target.ra, target.dec)
-    night = plan_night(place, date, aim, rules)
-    strip = plan_season(place, date, date + dt.timedelta(days=STRIP_NIGHTS - 1), aim, rules)
-    forecast = _forecast(plan, site, night)
+    strip = plan_season(place, date, dates[STRIP_NIGHTS - 1], aim, rules)
+    forecast = _forecast(plan, site, date)
+    # no weather that was invented shortens a plan
     known = plan.fixed_clock or not forecast.simulated
-    cloudy = tuple(  # no weather that was invented shortens a plan
-        (julian(h.start), julian(h.start) + 1 / 24)
-        for h in forecast.hours
-        if known and h.cloud > _CLOUDY
-    )
-    inputs: dict[str, ChannelInput] = {
-        f.channel: channel_input(f, rig, site, target, held.get(f.channel, Held()), plan)
-        for f in plan.filters
-    }
-    segments = segments_of(night, cloudy)
-    overheads = Overheads(
-        plan.download_s, dither_every=plan.dither_every, refocus_min=plan.refocus_min
-    )
-    moonlight = max((s.moon_nl for s in segments), default=0.0)
-    plans = tuple(
-        plan_channel(c, plan.max_sub_s, moonlight, overhead_s=overheads.of_a_sub_s)
-        for c in (inputs[n] for n in CHANNELS if n in inputs)
-    )
-    tonight = plan_tonight(
-        segments,
-        plans,
-        inputs,
-        plan.cycle_every if plan.order == "cycle" else None,
-        overheads,
-        night.target.transit if night.target else None,
-    )
-    coming = plan_nights(
-        [
-            (
-                n.date.isoformat(),
-                n.open_moonless_hours or 0.0,
-                (n.open_hours or 0.0) - (n.open_moonless_hours or 0.0),
-                moon_nanolamberts(
-                    phase_angle(n.lit), _MOON_ZENITH, _TARGET_ZENITH, n.separation or 60.0
-                ),
-            )
-            for n in strip[1:]
-        ],
-        _after(plans, tonight),
-        inputs,
-    )
+    weather = _weather(plan, forecast, known, dates, zone)
+    stations = stations_of(plan, dates)
+    channels = channels_of(stations)
+    aims = [
+        aim_of(t, plan, held if t.name == target.name else (others or {}).get(t.name, {}), channels)
+        for t in targets_of(plan)
+    ]
+    every = plan.cycle_every if plan.order == "cycle" else None
+    coming = plan_coming(stations, aims, date, weather, every=every)
+    first = coming.lanes[0]
+    night = first.nights[target.name]
+    zones = {s.name: zone_of(plan.site_named(s.site)) for s in stations}
+    fields = tuple(_field(r, plan.camera_angle if r.name == rig.name else 0.0) for r in plan.rigs)
     shape = frame(
         rig.focal,
         rig.pixel_um,
@@ -158,90 +143,127 @@ def make_plan(plan: PlanState, held: Mapping[str, Held], now: dt.datetime) -> Pl
         turned_deg=target.angle - plan.camera_angle,
         fwhm_arcsec=rig.fwhm_arcsec,
     )
-    whole = bool(segments_of(night)) and not segments
 
     def clock(jd: float) -> str:
         return moment_of(jd).astimezone(zone).strftime("%H:%M")
 
-    fields = tuple(_field(r, plan.camera_angle if r.name == rig.name else 0.0) for r in plan.rigs)
-    advice = advise_tonight(night, tonight, plans, target.name, site.name, clock, whole)
     return PlanView(
         site,
         rig,
         target,
         night,
+        plan.sun_below,
         tuple(strip),
-        plans,
-        tonight,
+        coming.channels.get(target.name, ()),
+        _tonight(coming, target.name, plan),
         coming,
+        zones,
         forecast,
         known,
-        cloudy,
+        weather.cloudy,
         shape,
         fields,
-        tuple(check_optics(f, rig) for f in plan.filters),
-        advice,
+        tuple(check_optics(f, rig) for f in plan.filters_of(rig)),
+        advise_tonight(coming, aims[0], clock, bool(weather.cloudy)),
         zone,
         plan.overlap,
         _shared(fields),
-        {p.channel: gain_of_hour(p, inputs[p.channel], segments) for p in plans},
+        _hour_gain(coming, target.name),
+        _moon_factors(coming, target.name),
+        season_of(place, date.replace(day=1), aim, rules),
     )
 
 
-def channel_input(
-    f: FilterThing, rig: RigThing, site: SiteThing, target: TargetThing, held: Held, plan: PlanState
-) -> ChannelInput:
-    """A filter on a rig under a site's sky, for the program."""
-    own = rig.as_rig()
-    optics = optics_of(own, f.channel, f.width_nm, f.transmission)
-    return ChannelInput(
-        f.channel,
-        optics,
-        target_rate(optics, target.rayleigh.get(f.channel)),
-        site.sky_mag,
-        rig.fwhm_arcsec / optics.scale_arcsec,
-        rig.full_well_e,
-        hours_had=held.hours,
-        factor=held.factor,
-        measured_hours=held.measured_h,
-        goal_hours=_goal(plan, f.channel),
-        pixel_share=pixel_share(own, f.channel),
-    )
+def _tonight(coming: Coming, target: str, plan: PlanState) -> Tonight:
+    first = coming.lanes[0]
+    mine = [b for lane in coming.lanes for b in lane.blocks if b.target == target]
+    hours: dict[str, float] = {}
+    for block in mine:
+        for channel in block.channels:
+            hours[channel] = hours.get(channel, 0.0) + block.hours
+    added = gained(coming.lanes)
+    worth = {
+        c.channel: added[target, c.channel] / c.per_hour
+        for c in coming.channels.get(target, ())
+        if (target, c.channel) in added and c.per_hour > 0
+    }
+    counts: dict[str, int] = {}
+    for block in first.blocks:
+        counts[block.filter] = counts.get(block.filter, 0) + block.subs
+    lengths = {b.filter: b.sub_s for b in first.blocks}
+    ways = [
+        cost(counts, lengths, every, first.station.overheads) for every in (None, plan.cycle_every)
+    ]
+    return Tonight(first.blocks, hours, worth, ways[0], ways[1])
+
+
+def _hour_gain(coming: Coming, target: str) -> dict[str, float]:
+    """What an hour of tonight counts of one under a dark sky, on average; 1 without hours."""
+    out = {}
+    first = coming.lanes[0]
+    hours = sum(s.hours for s in first.stretches)
+    for c in coming.channels.get(target, ()):
+        worth = 0.0
+        for stretch, curves in zip(first.stretches, first.curves, strict=True):
+            rates = [g.get(c.channel, 0.0) for k, g in curves.mean().items() if k[0] == target]
+            worth += max(rates, default=0.0) * stretch.hours
+        out[c.channel] = worth / hours / c.per_hour if hours > 0 and c.per_hour > 0 else 1.0
+    return out
+
+
+def _moon_factors(coming: Coming, target: str) -> dict[str, float]:
+    """How many times brighter the Moon makes the sky of each channel tonight, at most."""
+    paths = [c.paths[target] for c in coming.lanes[0].curves if target in c.paths]
+    out = {}
+    for c in coming.channels.get(target, ()):
+        through = next(
+            t
+            for t in coming.throughs
+            if (t.station, t.aim, t.filter) == (c.station, target, c.filter)
+        )
+        out[c.channel] = max((moon_factor(through, c.channel, p) for p in paths), default=1.0)
+    return out
 
 
 def check_optics(f: FilterThing, rig: RigThing) -> FilterCheck:
-    """A narrow filter in this rig's beam."""
-    return check_filter(
-        rig.as_rig(),
-        f.channel,
-        f.width_nm,
-        f.index,
-        f.clear_mm,
-        f.distance_mm,
-        rig.sensor_mm,
-    )
+    """A filter in this rig's beam."""
+    return check_filter(rig.as_rig(), filter_of(f), f.clear_mm, f.distance_mm, rig.sensor_mm)
 
 
-def _date(plan: PlanState, now: dt.datetime, place: Place) -> dt.date:
+def _date(plan: PlanState, now: dt.datetime, site: SiteThing) -> dt.date:
     """The chosen night; tonight when none is chosen or it is over. The demo has a clock of
     its own.
     """
-    tonight = date_of(now, place)
+    tonight = date_of(now, place_of(site))
     chosen = dt.date.fromisoformat(plan.date) if plan.date else tonight
     return chosen if plan.fixed_clock else max(chosen, tonight)
 
 
-def _goal(plan: PlanState, channel: str) -> float | None:
-    """Hours wanted where the person set them; None leaves it to the deficit."""
-    if plan.goal_mode == "even":
-        return plan.even_hours
-    return plan.goals.get(channel) if plan.goal_mode == "typed" else None
-
-
-def _forecast(plan: PlanState, site: SiteThing, night: Night) -> Forecast:
+def _forecast(plan: PlanState, site: SiteThing, date: dt.date) -> Forecast:
     if plan.forecast_csv:
         return read_forecast(Path(plan.forecast_csv))
-    return simulate_forecast(site.lat, site.lon, moment_of(night.start))
+    noon = dt.datetime.combine(date, dt.time(12), dt.UTC) - dt.timedelta(hours=site.lon / 15)
+    return simulate_forecast(site.lat, site.lon, noon)
+
+
+def _weather(
+    plan: PlanState, forecast: Forecast, known: bool, dates: list[dt.date], zone: ZoneInfo
+) -> Weather:
+    """Clouds of tonight, and the chance of later nights that a person's own forecast tells of."""
+    if not known:
+        return Weather(plan.clear_chance)
+    cloudy = tuple(
+        (julian(h.start), julian(h.start) + 1 / 24) for h in forecast.hours if h.cloud > _CLOUDY
+    )
+    chances: dict[dt.date, float] = {}
+    for date in dates[1:] if not forecast.simulated else ():
+        dusk = dt.datetime.combine(date, dt.time(19), zone)
+        clear = [
+            1 - h.cloud for h in forecast.hours if dusk <= h.start < dusk + dt.timedelta(hours=10)
+        ]
+        if len(clear) >= _NIGHT_HOURS:
+            chances[date] = float(np.mean(clear))
+    return Weather(plan.clear_chance, chances, cloudy)
 
 
 def _shared(fields: tuple[Field, ...]) -> dict[str, float]:
@@ -272,13 +294,9 @@ def outlook(view: PlanView, channel: str, shape: tuple[int, int] = (166, 182)) -
         plan.target_e_s,
         plan.sky_e_s,
         rig.dark_e_s,
-        rig.read_noise_e,
+        rig.read_noise,
         view.frame.scale_arcsec,
         rig.fwhm_arcsec,
     )
     hours = max(plan.wanted_h, plan.had_h, plan.sub.sub_s / 3600)
     return simulate_outlook(channel, light, plan.sub.sub_s, hours, view.target.size_arcmin, shape)
-
-
-def _after(plans: tuple[ChannelPlan, ...], tonight: NightPlan) -> list[ChannelPlan]:
-    return [replace(p, had_h=p.had_h + tonight.gained.get(p.channel, 0.0)) for p in plans]

@@ -10,8 +10,9 @@ from typing import Any, Final
 from ...core.model.json_text import parse_json
 from ...core.model.log_columns import COLUMNS, NOTED, READ
 from ...core.model.recipe import settings_from_version_1
+from ..library.old import banded
 
-VERSION: Final = 7
+VERSION: Final = 8
 
 SCHEMA: Final = """
 CREATE TABLE IF NOT EXISTS meta (key TEXT PRIMARY KEY, value TEXT NOT NULL);
@@ -72,6 +73,8 @@ def bring_up(db: sqlite3.Connection, path: Path, found: int) -> None:
         # 6 keeps versions: nothing of an older store changes
         if found < 7:
             _to_7(db)
+        if found < 8:
+            _to_8(db)
         db.execute("INSERT OR REPLACE INTO meta VALUES ('version', ?)", (str(VERSION),))
     except BaseException:
         db.execute("ROLLBACK")
@@ -162,3 +165,17 @@ def _to_7(db: sqlite3.Connection) -> None:
         if "longest" in state.get("publish", {}):
             state["publish"]["sizes"] = [state["publish"].pop("longest") or 0]
             db.execute("UPDATE history SET state = ? WHERE seq = ?", (json.dumps(state), seq))
+
+
+def _to_8(db: sqlite3.Connection) -> None:
+    """Filters have names and bands; what the demo brought is marked as such."""
+    for seq, text in db.execute("SELECT seq, state FROM history").fetchall():
+        state: dict[str, Any] = parse_json(text)
+        plan = state.get("plan", {})
+        if not plan:
+            continue
+        plan["filters"] = banded(plan.get("filters", []))
+        if plan.get("fixed_clock"):
+            for kind in ("sites", "rigs", "filters", "targets"):
+                plan[kind] = [{**thing, "demo": True} for thing in plan.get(kind, [])]
+        db.execute("UPDATE history SET state = ? WHERE seq = ?", (json.dumps(state), seq))

@@ -106,7 +106,7 @@ class GrowingFold(Fold):
         if view is None:
             return
         try:
-            blocks = [(b.channel, b.start, b.end, b.subs, b.sub_s) for b in view.tonight.blocks]
+            blocks = [(b.filter, b.start, b.end, b.subs, b.sub_s) for b in view.tonight.blocks]
             evening = make_evening(
                 view.site,
                 view.rig,

@@ -6,15 +6,16 @@ from __future__ import annotations
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QBrush, QColor, QFont, QPainter, QPainterPath, QPaintEvent, QPen
+from PyQt6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from ....core.plan.dates import moment_of
 from ....workspace.planning.view import PlanView
-from ...theme.look import LOOK, font, tag_colour
-from ...widgets.paint import draw_tag, fill_rect
+from ...theme.look import LOOK, font
+from ...widgets.paint import fill_rect
+from .lanes import lanes_height, paint_lanes
 
-_LANE, _SCALE = 40, 18
+_SCALE = 18
 _TWILIGHT = ((-0.8333, 42), (-6.0, 26), (-12.0, 14), (-18.0, 0))
 
 
@@ -29,7 +30,8 @@ class NightBand(QWidget):
         self.setAccessibleName("the night")
         self.setToolTip(
             "White: the target's altitude. Dashed: the Moon. Grey below: your horizon.\n"
-            "Hatched above: cloud in the forecast. Below: what to shoot, block by block."
+            "Hatched above: cloud in the forecast. Below: what to shoot, block by block,\n"
+            "a lane for each rig."
         )
         LOOK.changed.connect(self.update)
 
@@ -50,7 +52,7 @@ class NightBand(QWidget):
         return (jd - span[0]) / (span[1] - span[0]) * self.width()
 
     def _sky(self) -> QRectF:
-        return QRectF(0, 0, self.width(), self.height() - _LANE - _SCALE - 4)
+        return QRectF(0, 0, self.width(), self.height() - lanes_height(self.view) - _SCALE - 4)
 
     def _y(self, altitude: float) -> float:
         sky = self._sky()
@@ -76,7 +78,8 @@ class NightBand(QWidget):
         self._curve(painter, track.utc[picked], track.moon[picked], span, dashed)
         self._curve(painter, track.utc[picked], target[picked], span, QPen(QColor(t.strong), 2))
         self._paint_words(painter, view, span)
-        self._paint_blocks(painter, view, span)
+        lanes = QRectF(0, self._sky().bottom() + 4, self.width(), lanes_height(view))
+        paint_lanes(painter, lanes, view, lambda jd: self._x(jd, span))
         self._paint_scale(painter, view, span)
 
     def _paint_sky(self, painter: QPainter, view: PlanView, span: tuple[float, float]) -> None:
@@ -112,7 +115,12 @@ class NightBand(QWidget):
         if view.weather_known:
             kind = "simulated forecast" if view.forecast.simulated else "forecast"
             words = f"{kind}: {view.forecast.words}"
-        painter.drawText(QRectF(8, 14, self.width() - 16, 16), Qt.AlignmentFlag.AlignLeft, words)
+        about = view.night.target
+        transit = about.transit if about is not None else None
+        early = transit is not None and self._x(transit, span) < self.width() / 2
+        # beside the words at the transit, not over them
+        side = Qt.AlignmentFlag.AlignRight if early else Qt.AlignmentFlag.AlignLeft
+        painter.drawText(QRectF(8, 14, self.width() - 16, 16), side, words)
         cloud = QBrush(QColor(t.muted), Qt.BrushStyle.BDiagPattern)
         for start, end in view.cloudy:
             left, right = self._x(max(start, span[0]), span), self._x(min(end, span[1]), span)
@@ -183,30 +191,6 @@ class NightBand(QWidget):
             )
         painter.setPen(QColor(t.muted))
         painter.drawText(QPointF(8, self._sky().bottom() - 8), f"horizon of {view.site.name}")
-
-    def _paint_blocks(self, painter: QPainter, view: PlanView, span: tuple[float, float]) -> None:
-        t = LOOK.theme
-        top = self._sky().bottom() + 4
-        fill_rect(painter, QRectF(0, top, self.width(), _LANE), t.ground)
-        for block in view.tonight.blocks:
-            left, right = self._x(block.start, span), self._x(block.end, span)
-            box = QRectF(left, top, max(right - left - 1, 2), _LANE)
-            back = tag_colour(block.channel)
-            back.setAlpha(70)
-            fill_rect(painter, box, back)
-            draw_tag(painter, QRectF(left, top, 4, _LANE), block.channel)
-            if box.width() < 30:
-                continue
-            painter.setPen(QColor(t.strong))
-            painter.setFont(font(9.6, QFont.Weight.DemiBold))
-            painter.drawText(
-                box.adjusted(9, 3, -2, -20), Qt.AlignmentFlag.AlignVCenter, block.channel
-            )
-            painter.setFont(font(8.6))
-            painter.setPen(QColor(t.text))
-            words = f"{block.subs} × {block.sub_s:.0f} s"
-            if painter.fontMetrics().horizontalAdvance(words) < box.width() - 10:
-                painter.drawText(box.adjusted(9, 18, -2, -2), Qt.AlignmentFlag.AlignVCenter, words)
 
     def _paint_scale(self, painter: QPainter, view: PlanView, span: tuple[float, float]) -> None:
         painter.setFont(font(8.6))

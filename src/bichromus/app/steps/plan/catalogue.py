@@ -9,11 +9,20 @@ from PyQt6.QtWidgets import QLineEdit, QListWidget, QVBoxLayout, QWidget
 
 from ....core.model.errors import InputError
 from ....core.plan.catalogue import SOURCE, CatalogueObject, search
-from ....workspace.library.things import TargetThing
+from ....workspace.library.things import Kind, TargetThing
 
 _UNKNOWN_SIZE: Final = (10.0, 10.0)
-_GUESSED_RAYLEIGH: Final = {"Ha": 50.0, "O3": 10.0, "S2": 8.0}
-"""Lines of a target whose brightness nobody typed yet: a middling emission nebula."""
+_KINDS: Final[tuple[tuple[str, Kind], ...]] = (
+    ("galaxy", "galaxy"),
+    ("planetary", "planetary"),
+    ("remnant", "remnant"),
+    ("reflection", "reflection"),
+    ("dark", "dark"),
+    ("nebula", "emission"),
+    ("ionised", "emission"),
+    ("cluster", "cluster"),
+)
+"""What the catalogue calls a kind, and the kind whose usual brightness it is taken to have."""
 
 
 class CatalogueBox(QWidget):
@@ -67,7 +76,7 @@ def _line(entry: CatalogueObject) -> str:
 
 
 def target_of(entry: CatalogueObject) -> TargetThing:
-    """An object of the catalogue as a target, its lines guessed."""
+    """An object of the catalogue as a target; how bright it is is guessed by its kind."""
     return TargetThing(
         name=entry.name,
         aliases=entry.aliases,
@@ -75,6 +84,6 @@ def target_of(entry: CatalogueObject) -> TargetThing:
         dec=entry.dec,
         angle=entry.angle,
         size_arcmin=entry.size_arcmin or _UNKNOWN_SIZE,
-        rayleigh=_GUESSED_RAYLEIGH,
+        kind=next((kind for word, kind in _KINDS if word in entry.kind), "emission"),
         source=SOURCE,
     )

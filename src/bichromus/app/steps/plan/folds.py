@@ -4,19 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import Final
 
 from PyQt6.QtWidgets import QFileDialog, QLineEdit
 
 from ....core.model.channel import channel_name
 from ....core.model.errors import InputError
 from ....core.plan.clear_nights import USUAL_CHANCE
-from ....workspace.library.things import PlanState
+from ....workspace.library.things import PlanState, ThingKind
 from ....workspace.planning.view import PlanView
 from ....workspace.session import Session
 from ...widgets.choice import ChoiceBox
-from ...widgets.fold import Figures, Fold, button
+from ...widgets.fold import Figures, Fold, button, label
 from ...widgets.slider import ValueSlider
-from .words import cost_rows, hour_rows, hours_note, sub_rows
+from .beside import BesideButton
+from .words import cost_rows, hour_rows, hours_note, season_words, sub_rows
+
+_BESIDE: Final = ("rig", "target")
+"""Kinds of which more than one may take part."""
 
 
 class PlanFold(Fold):
@@ -40,17 +45,19 @@ class WhereFold(PlanFold):
     def __init__(self, session: Session, edit_things: Callable[[], None]) -> None:
         super().__init__("Where and with what", session)
         self.boxes: dict[str, ChoiceBox] = {}
+        self.beside: dict[str, BesideButton] = {}
         for kind, words in (
             ("site", "The place to observe from"),
             ("rig", "Telescope and camera"),
             ("target", "What to shoot"),
         ):
             box = ChoiceBox(kind, words)
-            box.textActivated.connect(
-                lambda name, k=kind: self._set(f"choose the {k}", **{k: name})
-            )
+            box.textActivated.connect(lambda name, k=kind: self._choose(k, name))
             self.boxes[kind] = box
             self.add(box)
+            if kind in _BESIDE:
+                self.beside[kind] = BesideButton(kind, self._set)
+                self.add(self.beside[kind])
         self.edit = button(
             "Sites, rigs, filters, targets…",
             "Add, change, import and export what is known once (Ctrl+T)",
@@ -103,17 +110,17 @@ class WhereFold(PlanFold):
         self.add(self.high)
         self.add(self.dark)
         self.add(self.clear)
-        self.forecast = button("forecast", "", "quiet")
+        self.forecast = button("forecast", "")
         self.forecast.clicked.connect(self.choose_forecast)
         self.add(self.forecast)
 
     def show_choices(self, plan: PlanState) -> None:
-        for kind, things, chosen in (
-            ("site", plan.sites, plan.site),
-            ("rig", plan.rigs, plan.rig),
-            ("target", plan.targets, plan.target),
+        listed = self.session.library.listed
+        for kind, names, chosen in (
+            ("site", [x.name for x in listed("sites")], plan.site),
+            ("rig", [x.name for x in listed("rigs")], plan.rig),
+            ("target", [x.name for x in listed("targets")], plan.target),
         ):
-            names = [t.name for t in things]
             box = self.boxes[kind]
             if [box.itemText(i) for i in range(box.count())] != names:
                 box.clear()
@@ -121,6 +128,8 @@ class WhereFold(PlanFold):
             box.setEnabled(bool(names))
             if chosen in names:
                 box.setCurrentIndex(names.index(chosen))
+        for beside in self.beside.values():
+            beside.show_choices(plan)
         self.high.set_value(plan.min_altitude)
         self.overlap.set_value(plan.overlap)
         view = self.session.planning.snapshot.view
@@ -137,6 +146,10 @@ class WhereFold(PlanFold):
             if plan.fixed_clock
             else "The sky is taken to be clear; press to give a forecast as CSV"
         )
+
+    def _choose(self, kind: str, name: str) -> None:
+        kinds: dict[str, ThingKind] = {"site": "sites", "rig": "rigs", "target": "targets"}
+        self.session.library.use(kinds[kind], name)
 
     def choose_forecast(self) -> None:
         """A forecast of one's own, or none."""
@@ -190,6 +203,12 @@ class HoursFold(PlanFold):
         self.add(self.goal)
         self.hours = Figures()
         self.add(self.hours)
+        self.season = label("", "muted", wrap=True)
+        self.season.setToolTip(
+            "The last night with an hour of the target above your limits,\n"
+            "and how many of the nights until then are likely clear"
+        )
+        self.add(self.season)
         self.even = ValueSlider(
             "hours each", 1, 60, 8, "Hours wanted of every channel", 0.5, lambda v: f"{v:.1f} h"
         )
@@ -212,7 +231,10 @@ class HoursFold(PlanFold):
 
     def show_view(self, view: PlanView) -> None:
         self.hours.show_rows(hour_rows(view))
-        self.set_note(hours_note(view, self.session.state.plan.clear_chance))
+        chance = self.session.state.plan.clear_chance
+        self.set_note(hours_note(view, chance))
+        self.season.setText(season_words(view, chance))
+        self.season.setVisible(bool(self.season.text()))
 
     def type_goals(self, text: str) -> None:
         """Hours typed for each channel; what does not fit is told and changes nothing."""

@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from ....core.plan.optics import focus_shift
 from ....core.plan.rates import FilterCheck
-from ....workspace.library.things import FilterThing, RigThing
+from ....workspace.library.things import BandThing, FilterThing, RigThing
 from ....workspace.planning.view import PlanView
 from ....workspace.session import Session
 from ...theme.look import LOOK, tag_colour
@@ -48,13 +48,20 @@ class OpticsPicture(QWidget):
         self._what = (filter_, rig, check)
         shift = focus_shift(filter_.thickness_mm, 1.5168)
         self.setToolTip(
-            f"{filter_.channel}, {filter_.width_nm:g} nm: the dashed passband is the one in "
+            f"{filter_.name}, {self._band.width_nm:g} nm: the dashed passband is the one in "
             "this beam.\n"
             f"Clear aperture {filter_.clear_mm:g} mm; {check.clear_needed_mm:.1f} mm would "
             "shade nothing.\n"
             f"{filter_.thickness_mm:g} mm of glass move the focus back by {shift:.2f} mm."
         )
         self.update()
+
+    @property
+    def _band(self) -> BandThing:
+        """The band that the beam harms most."""
+        assert self._what is not None
+        f, _, check = self._what
+        return next(b for b in f.bands if b.channel == check.channel)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         if self._what is None:
@@ -69,7 +76,7 @@ class OpticsPicture(QWidget):
     def _passband(self, painter: QPainter, box: QRectF) -> None:
         assert self._what is not None
         t, (f, rig, _) = LOOK.theme, self._what
-        half = f.width_nm / 2
+        half = self._band.width_nm / 2
         x = np.linspace(-2.2, 2.2, 80)
         sin2 = (rig.aperture_mm / rig.focal / 2) ** 2 / 2
         moved = 600 * (np.sqrt(1 - sin2 / f.index**2) - 1) / half
@@ -90,7 +97,7 @@ class OpticsPicture(QWidget):
         painter.drawPolyline(curve(0.0))
         painter.setPen(QPen(QColor(t.strong), 1.4, Qt.PenStyle.DashLine))
         painter.drawPolyline(curve(moved))
-        painter.setPen(QPen(tag_colour(f.channel), 2))
+        painter.setPen(QPen(tag_colour(self._band.channel), 2))
         middle = box.center().x()
         painter.drawLine(QPointF(middle, box.top()), QPointF(middle, box.bottom()))
 
@@ -148,7 +155,7 @@ class OpticsFold(Fold):
         worst = min(narrow, key=lambda c: c.kept or 1.0, default=None)
         if worst is not None:
             filters = self._session.state.plan.filters
-            chosen = next((f for f in filters if f.channel == worst.channel), None)
+            chosen = next((f for f in filters if f.name == worst.filter), None)
             if chosen is not None:
                 self.picture.show_check(chosen, view.rig, worst)
         self.picture.setVisible(worst is not None)

@@ -4,22 +4,24 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
 from ....core.plan.framing import Framing
+from ....workspace.library.settings import Settings
 from ....workspace.planning.view import PlanView
+from ....workspace.session import Session
 from ...widgets.fold import button, label
 from .band import NightBand
 from .framing import FramingMap
+from .guide import GuidePage
 from .rehearsal import RehearsalPictures
-from .strip import NightStrip
+from .strip import NightStrip, uses_by_night
 
 
 class PlanStage(QStackedWidget):
-    """Page 0 says what is missing, page 1 shows the plan."""
+    """Page 0 asks for what is missing, page 1 shows the plan."""
 
-    def __init__(self, edit_things: Callable[[], None], show_year: Callable[[], None]) -> None:
+    def __init__(self, session: Session, settings: Settings, show_year: Callable[[], None]) -> None:
         super().__init__()
         self.strip, self.band = NightStrip(), NightBand()
         self.framing, self.rehearsal = FramingMap(), RehearsalPictures()
@@ -27,8 +29,9 @@ class PlanStage(QStackedWidget):
             name: (label("", "head"), label("", "muted"))
             for name in ("strip", "night", "frame", "try")
         }
-        self.errors = label("", "title", wrap=True)
-        self.addWidget(self._empty_page(edit_things))
+        self.guide = GuidePage(session, settings)
+        self.errors = self.guide.errors
+        self.addWidget(self.guide)
         self.addWidget(self._plan_page(show_year))
 
     def _plan_page(self, show_year: Callable[[], None]) -> QWidget:
@@ -55,7 +58,9 @@ class PlanStage(QStackedWidget):
             lower.addLayout(half, 1)
         column.addLayout(lower, 2)
         self.heads["strip"][0].setText("next fourteen nights")
-        self.heads["strip"][1].setText("usable hours: dark (bright), moonlit (grey)")
+        self.heads["strip"][1].setText(
+            "hours dark (bright) and moonlit (grey), and what they are for"
+        )
         self.heads["frame"][0].setText("framing")
         return page
 
@@ -67,38 +72,18 @@ class PlanStage(QStackedWidget):
         row.addWidget(right)
         return row
 
-    def _empty_page(self, edit_things: Callable[[], None]) -> QWidget:
-        """What is missing, and the way to it."""
-        page = QWidget()
-        column = QVBoxLayout(page)
-        words = label(
-            "A plan needs a site, a rig and a target. They are typed once and kept.", "muted"
-        )
-        for part in (self.errors, words):
-            part.setAlignment(Qt.AlignmentFlag.AlignCenter)
-        add = button(
-            "Add a site, a rig, a target…", "Sites, rigs, filters, targets (Ctrl+T)", "primary"
-        )
-        add.clicked.connect(edit_things)
-        column.addStretch(1)
-        column.addWidget(self.errors)
-        column.addWidget(words)
-        column.addSpacing(10)
-        column.addWidget(add, 0, Qt.AlignmentFlag.AlignHCenter)
-        column.addStretch(1)
-        return page
-
     def show_plan(
         self, view: PlanView | None, error: str, camera_angle: float, overlap: float
     ) -> None:
         """Show a plan, or what is missing for one."""
         self.band.show_plan(view)
         self.framing.show_plan(view, camera_angle, overlap)
-        self.setCurrentIndex(0 if view is None else 1)
-        if view is None:
-            self.errors.setText(error)
+        planned = view is not None and bool(view.coming.throughs or view.coming.warnings)
+        self.setCurrentIndex(1 if planned else 0)
+        if view is None or not planned:
+            self.guide.show_state(error)
             return
-        self.strip.show_nights(view.strip)
+        self.strip.show_nights(view.strip, uses_by_night(view.coming.uses))
         self.heads["night"][0].setText(
             f"night of {view.night.date.day} {view.night.date:%B}, {view.site.name}"
         )
@@ -110,7 +95,8 @@ def _night_words(view: PlanView) -> str:
     night = view.night
     dark = night.state.replace("_", " ")
     if night.dark:
-        dark = f"dark {view.clock(night.dark[0][0])} to {view.clock(night.dark[-1][1])}"
+        sky = "dark" if view.sun_below <= -18 else f"Sun below −{-view.sun_below:.0f}°"
+        dark = f"{sky} {view.clock(night.dark[0][0])} to {view.clock(night.dark[-1][1])}"
     moon = f"Moon {100 * night.moon.lit:.0f} %"
     if night.moon.set:
         moon += f", sets {view.clock(night.moon.set)}"

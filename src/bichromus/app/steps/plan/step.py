@@ -10,8 +10,8 @@ import numpy as np
 from PyQt6.QtWidgets import QFileDialog
 
 from ....core.model.errors import BichromusError
-from ....core.plan.program import MISSING_H
 from ....core.plan.season import SeasonNight
+from ....core.plan.tonight import MISSING_H
 from ....workspace.planning.files import checklist, write_plan
 from ...command import Command
 from ...shell.route import StepState
@@ -39,7 +39,7 @@ class PlanStep(Step):
         super().__init__(context)
         session = self.session
         self.selected: str | None = None
-        self.stage: PlanStage = PlanStage(self.edit_things, self.show_year)
+        self.stage: PlanStage = PlanStage(session, context.settings, self.show_year)
         self.first = self.stage.strip
         self.stage.strip.chosen.connect(self._choose_night)
         self.stage.framing.turned.connect(
@@ -55,6 +55,7 @@ class PlanStep(Step):
         context.bridge.outlook.connect(self._show_outlook)
         context.bridge.year.connect(self._show_year)
         context.bridge.state.connect(self._show_choices)
+        self.session.library.changed.connect(self._show_choices)
         self._show()
 
     # --- gestures ---
@@ -123,14 +124,18 @@ class PlanStep(Step):
         plan = self.session.state.plan
         for fold in (self.where, self.subs, self.hours, self.order):
             fold.show_choices(plan)
+        if self.stage.currentIndex() == 0:
+            self.stage.guide.show_state(self.session.planning.snapshot.error)
 
     def _show(self) -> None:
         self._show_choices()
         now, plan = self.session.planning.snapshot, self.session.state.plan
         self.stage.show_plan(now.view, now.error, plan.camera_angle, plan.overlap)
+        planned = self.stage.currentIndex() == 1
+        self.where.setVisible(planned or self.stage.guide.whole)
         for fold in (self.subs, self.hours, self.order, self.optics):
-            fold.setVisible(now.view is not None)
-            if now.view is not None:
+            fold.setVisible(planned)
+            if now.view is not None and planned:
                 fold.show_view(now.view)
         self._request_outlook()
 

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from typing import Any, Final
+import re
+from typing import Any, Final, get_args
 
+from ....core.model.channel import channel_name
 from ....core.plan.sky import bortle_mag
+from ....workspace.library.things import BandThing, GainMode, Kind
 
 WORDS: Final = {
     "lat": "latitude",
@@ -12,10 +15,33 @@ WORDS: Final = {
     "ra": "right ascension",
     "dec": "declination",
     "elevation_m": "elevation, m",
-    "sky_mag": "sky brightness",
     "width_nm": "width, nm",
+    "aperture_mm": "aperture, mm",
+    "focal_mm": "focal length, mm",
+    "pixel_um": "pixel, µm",
+    "sensor_px": "sensor, pixels",
+    "read_noise_e": "read noise, e⁻",
+    "full_well_e": "full well, e⁻",
+    "dark_e_s": "dark current, e⁻/s",
+    "fwhm_arcsec": "stars' width, arcsec",
+    "colour": "colour camera",
+    "clear_mm": "clear aperture, mm",
+    "thickness_mm": "thickness, mm",
+    "distance_mm": "to the sensor, mm",
+    "index": "effective index",
     "rayleigh": "lines, rayleigh",
     "size_arcmin": "size, arcmin",
+    "sky_mag": "sky brightness",
+    "not_after_on": "not after, on",
+    "gain": "gain in use",
+    "set_up_min": "set-up, min",
+    "flip_min": "flip, min",
+    "focus_run_min": "focus run, min",
+    "focus_offsets": "filters have offsets",
+    "made_for": "made for f/",
+    "surface_mag": "surface, mag",
+    "core_mag": "core, mag",
+    "star_mag": "brightest star, mag",
 }
 HINTS: Final = {
     "horizon": "azimuth altitude, azimuth altitude, …",
@@ -32,16 +58,51 @@ HINTS: Final = {
     "reducer": "1 is none",
     "colour": "yes or no",
     "mount": "what carries it, told in summaries",
+    "glow": "azimuth brightness, azimuth brightness, … where it is not as at the zenith",
+    "not_before": "local time as 21:30, or nothing",
+    "not_after": "local time as 00:30, or nothing",
+    "not_after_on": "weekdays as Mon, Tue; nothing: every night",
+    "filters": "names separated by commas; nothing: all filters",
+    "gain_modes": "gain, read noise and full well in electrons: 100 1.5 18000, 0 3.4 50000",
+    "gain": "one of the gain modes; nothing: the read noise and full well above",
+    "bands": "channel and width in nm, separated by commas: Ha 3, O3 3 90 %",
+    "made_for": "the focal ratio that narrow bands are shifted for; nothing: a parallel beam",
+    "focus_offset": "steps; nothing: it wants a focus run",
+    "surface_mag": "V mag/arcsec² of its faint parts; nothing: a guess by its kind",
+    "core_mag": "V mag/arcsec² of its brightest part",
+    "priority": "of two targets the one of twice the priority counts twice",
+    "kind": "what it is: brightness that is not told is guessed by it",
 }
+KINDS_OF_TARGET: Final[tuple[str, ...]] = get_args(Kind)
+_BAND: Final = re.compile(
+    r"([A-Za-z]\w*)\s+([\d.]+)(?:\s*nm)?(?:\s+([\d.]+)\s*%)?(?:\s+at\s+([\d.]+)(?:\s*nm)?)?"
+)
+
+
+OPTIONAL: Final = ("gain", "made_for", "focus_offset", "surface_mag", "core_mag")
+CHOICES: Final = {
+    "kind": KINDS_OF_TARGET,
+    "colour": ("no", "yes"),
+    "focus_offsets": ("no", "yes"),
+}
+"""Fields that are chosen."""
+HIDDEN: Final = ("demo",)
+"""Fields that are not typed."""
 
 
 def to_text(value: Any) -> str:
     """A field's value as it is typed."""
+    if value is None:
+        return ""
     if isinstance(value, bool):
         return "yes" if value else "no"
     if isinstance(value, dict):
         return ", ".join(f"{k} {v:g}" for k, v in value.items())
     if isinstance(value, tuple):
+        if value and isinstance(value[0], BandThing):
+            return ", ".join(_band_text(b) for b in value)
+        if value and isinstance(value[0], GainMode):
+            return ", ".join(f"{m.gain:g} {m.read_noise_e:g} {m.full_well_e:g}" for m in value)
         if value and isinstance(value[0], tuple):
             return ", ".join(f"{a:g} {b:g}" for a, b in value)
         return (
@@ -56,16 +117,42 @@ def from_text(name: str, text: str) -> Any:
     """What was typed, as the model takes it; numbers are checked there. Raises ValueError."""
     text = text.strip()
     parts = [p.strip() for p in text.split(",") if p.strip()]
-    if name == "colour":
+    if name in OPTIONAL and not text:
+        return None
+    if name in ("colour", "focus_offsets"):
         return text.lower() in ("yes", "y", "true", "1")
-    if name == "horizon":
+    if name == "bands":
+        return tuple(_band(p) for p in parts)
+    if name == "gain_modes":
+        keys = ("gain", "read_noise_e", "full_well_e")
+        return tuple(dict(zip(keys, map(float, p.split()), strict=True)) for p in parts)
+    if name in ("horizon", "glow"):
         return tuple((float(a), float(b)) for a, b in (p.split() for p in parts))
     if name == "rayleigh":
         return {k: float(v) for k, v in (p.split() for p in parts)}
-    if name == "aliases":
+    if name in ("aliases", "filters", "not_after_on"):
         return tuple(parts)
     if name == "sky_mag" and text.lower().startswith("bortle"):
         return bortle_mag(int(text.lower().removeprefix("bortle").strip()))
     if name in ("sensor_px", "size_arcmin"):
         return tuple(float(p) for p in text.replace("x", " ").replace("×", " ").split())
     return text
+
+
+def _band(text: str) -> dict[str, Any]:
+    """A band from ``Ha 3 nm 92 % at 657 nm``; all but channel and width may be left out."""
+    found = _BAND.fullmatch(text)
+    if found is None:
+        raise ValueError("write a band as Ha 3, or Ha 3 nm 92 %")
+    channel, width, percent, centre = found.groups()
+    out: dict[str, Any] = {"channel": channel_name(channel), "width_nm": float(width)}
+    if percent is not None:
+        out["transmission"] = float(percent) / 100
+    if centre is not None:
+        out["centre_nm"] = float(centre)
+    return out
+
+
+def _band_text(band: BandThing) -> str:
+    centre = f" at {band.centre_nm:g} nm" if band.centre_nm is not None else ""
+    return f"{band.channel} {band.width_nm:g} nm {100 * band.transmission:g} %{centre}"

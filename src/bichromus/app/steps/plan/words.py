@@ -2,52 +2,61 @@
 
 from __future__ import annotations
 
-from typing import Final
-
+from ....core.model.channel import LINES
 from ....core.plan.clear_nights import likely_nights
-from ....core.plan.program import MISSING_H, ChannelPlan
-from ....workspace.planning.season import nights_needed
+from ....core.plan.coming import NIGHTS
+from ....core.plan.through import Through
+from ....core.plan.tonight import MISSING_H
 from ....workspace.planning.view import PlanView
 from ...widgets.text import clock_text
 
 Row = tuple[str, str, str, str]
-_REASONS: Final = {
-    "worth": "by its worth",
-    "max_sub": "your cap",
-}
 
 
 def sub_rows(view: PlanView) -> list[Row]:
-    """Sub length by channel, with its reason and its price."""
+    """Sub length by filter of the plan's rig, with what others would cost."""
     rows = []
-    for c in view.channels:
-        penalty = c.sub.read_noise_penalty
-        price = f"+{100 * penalty:.0f} % noise" if penalty is not None else ""
+    mine = view.rig.name, view.target.name
+    for t in (t for t in view.coming.throughs if (t.station, t.aim) == mine):
+        short, long = prices(t)
         rows.append(
             (
-                c.channel,
-                f"{_REASONS[c.sub.limited_by]}, {price}",
-                f"{c.sub.sub_s:.0f} s",
-                f"{_prices(c)}\n"
-                f"One sub shows the target at SNR {c.sub_snr:.1f} a pixel: it may look "
-                "empty, and is right.",
+                t.filter,
+                f"half {_signed(-short)}, twice {_signed(-long)}",
+                f"{t.sub.sub_s:.0f} s",
+                _price_words(t, short, long),
             )
         )
     return rows
 
 
-def _prices(c: ChannelPlan) -> str:
+def prices(t: Through) -> tuple[float, float]:
+    """Percent of what an hour by the clock brings that subs half and twice as long lose."""
+    here = t.worth.at(t.sub.sub_s)
+    half, twice = (100 * (1 - t.worth.at(k * t.sub.sub_s) / here) for k in (0.5, 2.0))
+    return half, twice
+
+
+def _signed(percent: float) -> str:
+    return f"{percent:+.0f} %".replace("-", "−")
+
+
+def _price_words(t: Through, half: float, twice: float) -> str:
     """What shorter and longer subs would cost of the night, and what fills up."""
-    here = c.worth.at(c.sub.sub_s)
-    half, twice = (100 * (1 - c.worth.at(k * c.sub.sub_s) / here) for k in (0.5, 2.0))
     longer = f"lose {twice:.0f} %" if twice > 0 else f"gain {-twice:.0f} %"
+    why = "By its worth." if t.sub.limited_by == "worth" else "As long as you allow."
     lines = [
-        f"Subs half as long lose {half:.0f} % of what an hour by the clock brings, to read noise "
-        f"and overheads; twice as long they {longer}."
+        f"{why} Subs half as long lose {half:.0f} % of what an hour by the clock brings, to read "
+        f"noise and overheads; twice as long they {longer}.",
     ]
-    full = c.sub.saturates_at_s
-    if full is not None and full < c.sub.sub_s:
+    if t.sub.read_noise_penalty is not None:
+        lines.append(f"Read noise adds {100 * t.sub.read_noise_penalty:.0f} % to the noise.")
+    full = t.sub.saturates_at_s
+    if full is not None and full < t.sub.sub_s:
         lines.append(f"The brightest stars are full from {full:.0f} s on.")
+    if len(t.channels) > 1:
+        lines.append(f"{' and '.join(t.channels)} at once: the weaker line sets the length.")
+    lines.append("One sub may look empty, and is right.")
     return "\n".join(lines)
 
 
@@ -58,24 +67,48 @@ def hour_rows(view: PlanView) -> list[Row]:
             c.channel,
             f"{clock_text(c.had_h)} of {clock_text(c.wanted_h)}",
             clock_text(c.missing_h) if c.missing_h > MISSING_H else "reached",
-            f"{c.channel}: hours of open shutter under a dark sky until all channels "
-            "are equally loud.\n"
-            f"Moonlight tonight makes its sky {c.moon_factor:.1f} times brighter.",
+            f"{c.channel}: hours of open shutter of {c.station} behind {c.filter}, under a dark "
+            "sky with the target at its highest, until all channels are equally loud.\n"
+            f"Moonlight tonight makes its sky up to {view.moon_factor[c.channel]:.1f} times "
+            f"brighter.{_guessed(view, c.channel)}",
         )
         for c in view.channels
     ]
 
 
+def _guessed(view: PlanView, channel: str) -> str:
+    """That its brightness is a guess, where it is."""
+    target = view.target
+    told = channel in target.rayleigh if channel in LINES else target.surface_mag is not None
+    return "" if told else f"\nIts brightness is a guess for the kind of target: {target.kind}."
+
+
 def hours_note(view: PlanView, chance: float) -> str:
     """After how many clear nights all goals are reached, and how many nights that likely is."""
-    needed = nights_needed(view)
+    needed = view.coming.clear_nights
     if needed == 0:
         return "all reached"
     if needed is None:
-        return "more than 14 clear nights"
+        return f"more than {NIGHTS} clear nights"
     clear = f"{needed} clear {'night' if needed == 1 else 'nights'}"
     first, last = likely_nights(needed, chance)
     return f"{clear}: likely {first} to {last}" if last > first else clear
+
+
+def season_words(view: PlanView, chance: float) -> str:
+    """Until when the target can be shot, and how many clear nights that likely is."""
+    season = view.season
+    if season is None:
+        return ""
+    nights = (season.last - max(season.first, view.night.date)).days + 1
+    if nights < 1:
+        return ""
+    clear = nights * chance
+    words = f"Season until {season.last.day} {season.last:%B}: about {clear:.0f} clear nights."
+    needed = view.coming.clear_nights
+    if needed is not None and needed > clear:
+        words += f" {needed} are needed."
+    return words
 
 
 def cost_rows(view: PlanView) -> list[Row]:
@@ -105,7 +138,7 @@ def optics_rows(view: PlanView) -> list[Row]:
         worst = min(narrow, key=lambda c: c.kept or 1.0)
         rows.append(
             (
-                f"{worst.channel} filter at f/{view.rig.focal / view.rig.aperture_mm:.1f}",
+                f"{worst.filter} filter at f/{view.rig.focal / view.rig.aperture_mm:.1f}",
                 "",
                 f"keeps {100 * (worst.kept or 0):.0f} %",
                 "A fast beam shifts a narrow filter to the blue",

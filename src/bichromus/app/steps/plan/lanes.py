@@ -1,0 +1,81 @@
+"""Tonight's blocks, a lane for each rig."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Final
+
+from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtGui import QColor, QFont, QPainter
+
+from ....core.plan.laying import Block
+from ....core.plan.tonight import Lane
+from ....workspace.planning.view import PlanView
+from ...theme.look import LOOK, font, tag_colour
+from ...widgets.paint import draw_tag, fill_rect
+
+_ONE: Final = 40
+_OF_SEVERAL: Final = 32
+_GAP: Final = 3
+_NARROW: Final = 30
+
+
+def lanes_height(view: PlanView | None) -> int:
+    """Pixels that the lanes of a plan take."""
+    count = len(view.lanes) if view is not None else 1
+    return _ONE if count < 2 else count * (_OF_SEVERAL + _GAP) - _GAP
+
+
+def paint_lanes(
+    painter: QPainter, box: QRectF, view: PlanView, x_of: Callable[[float], float]
+) -> None:
+    """Lane under lane; with several rigs each says whose it is."""
+    several = len(view.lanes) > 1
+    targets = {b.target for lane in view.lanes for b in lane.blocks}
+    height = _OF_SEVERAL if several else _ONE
+    for number, lane in enumerate(view.lanes):
+        row = QRectF(box.left(), box.top() + number * (height + _GAP), box.width(), height)
+        fill_rect(painter, row, LOOK.theme.ground)
+        left = x_of(lane.blocks[0].start) if lane.blocks else row.right()
+        if several:
+            _paint_name(painter, row, lane, left)
+        for block in lane.blocks:
+            right = x_of(block.end)
+            place = QRectF(x_of(block.start), row.top(), 0, height)
+            place.setRight(max(right - 1, place.left() + 2))
+            _paint_block(painter, place, block, block.target if len(targets) > 1 else "")
+
+
+def _paint_name(painter: QPainter, row: QRectF, lane: Lane, until: float) -> None:
+    """Whose lane it is, where its night has not begun."""
+    painter.setFont(font(8.6))
+    painter.setPen(QColor(LOOK.theme.muted))
+    room = QRectF(row.left() + 6, row.top(), max(until - row.left() - 10, 0), row.height())
+    words = lane.station.site if lane.blocks else f"{lane.station.site}: nothing tonight"
+    words = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(room.width()))
+    painter.drawText(room, Qt.AlignmentFlag.AlignVCenter, words)
+
+
+def _paint_block(painter: QPainter, box: QRectF, block: Block, target: str) -> None:
+    t = LOOK.theme
+    name = "+".join(block.channels)
+    back = tag_colour(block.channels[0])
+    back.setAlpha(70)
+    fill_rect(painter, box, back)
+    draw_tag(painter, QRectF(box.left(), box.top(), 4, box.height()), name)
+    if box.width() < _NARROW:
+        return
+    inside = box.adjusted(9, 2, -2, -2)
+    upper = QRectF(inside.left(), inside.top(), inside.width(), inside.height() / 2)
+    painter.setPen(QColor(t.strong))
+    painter.setFont(font(9.6, QFont.Weight.DemiBold))
+    words = painter.fontMetrics().elidedText(
+        f"{name}  {target}".strip(), Qt.TextElideMode.ElideRight, int(upper.width())
+    )
+    painter.drawText(upper, Qt.AlignmentFlag.AlignVCenter, words)
+    painter.setFont(font(8.6))
+    painter.setPen(QColor(t.text))
+    words = f"{block.subs} × {block.sub_s:.0f} s"
+    if painter.fontMetrics().horizontalAdvance(words) < inside.width():
+        lower = upper.translated(0, inside.height() / 2)
+        painter.drawText(lower, Qt.AlignmentFlag.AlignVCenter, words)

@@ -1,0 +1,47 @@
+"""How bright targets of a kind usually are, where nobody says: guesses, named as such wherever they
+are shown.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Final
+
+from ..model.channel import CHANNELS, LINES
+from .budget import Glow
+from .sky import V_TO_AB
+
+_HB_OF_HA: Final = 0.35
+"""Of a nebula's Ha without dust (recombination at 10,000 K, in photons: Osterbrock 1989)."""
+
+
+@dataclass(frozen=True)
+class Brightness:
+    """Lines in rayleigh, and the surface in V mag/arcsec2."""
+
+    ha: float
+    o3: float
+    s2: float
+    surface: float
+
+
+KINDS: Final = {
+    "emission": Brightness(50.0, 10.0, 8.0, 23.5),
+    "planetary": Brightness(120.0, 180.0, 15.0, 22.5),
+    "remnant": Brightness(30.0, 20.0, 15.0, 24.5),
+    "galaxy": Brightness(15.0, 4.0, 4.0, 23.0),
+    "reflection": Brightness(3.0, 1.0, 1.0, 23.5),
+    "cluster": Brightness(1.0, 1.0, 1.0, 22.0),
+    "dark": Brightness(3.0, 1.0, 1.0, 24.5),
+}
+"""By kind of target: the faint parts that decide the hours."""
+
+
+def glow_of(kind: str, rayleigh: Mapping[str, float], surface_mag: float | None) -> Glow:
+    """A target's light in every channel; what is not told is guessed by its kind."""
+    usual = KINDS[kind]
+    guess = {"Ha": usual.ha, "O3": usual.o3, "S2": usual.s2}
+    guess["Hb"] = _HB_OF_HA * rayleigh.get("Ha", usual.ha)
+    mag = (usual.surface if surface_mag is None else surface_mag) + V_TO_AB
+    return Glow({**guess, **rayleigh}, {c: mag for c in CHANNELS if c not in LINES})

@@ -1,0 +1,200 @@
+"""What a person knows, as the plan computes with it: rigs with their filters under their skies, and
+targets.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Mapping, Sequence
+from typing import Final
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
+
+from ...core.model.channel import LINES, WAVELENGTH_NM, channel_order
+from ...core.model.errors import InputError
+from ...core.plan.budget import BandFilter, Glow, LightRig, PassBand
+from ...core.plan.dates import julian
+from ...core.plan.earth import Place
+from ...core.plan.guesses import glow_of
+from ...core.plan.horizon import make_horizon
+from ...core.plan.night import Rules, Target
+from ...core.plan.optics import filter_shift, lines_of
+from ...core.plan.order import Overheads
+from ...core.plan.rates import NARROW_NM
+from ...core.plan.station import Aim, Demand, SiteSky, Span, Station
+from ..library.things import BandThing, FilterThing, PlanState, RigThing, SiteThing, TargetThing
+from .held import Held
+
+_SHAPE: Final = "flat"
+STAR_COLOURS_H: Final = 0.75
+"""Hours of each colour that give the stars of a nebula theirs, where nobody says hours."""
+_LINE_KINDS: Final = ("emission", "planetary", "remnant")
+_WEEKDAYS: Final = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
+
+
+def zone_of(site: SiteThing) -> ZoneInfo:
+    """The site's time zone. Raises InputError."""
+    try:
+        return ZoneInfo(site.time_zone)
+    except (ZoneInfoNotFoundError, ValueError, OSError) as error:
+        raise InputError(
+            f"The time zone of {site.name} is not known",
+            why=site.time_zone,
+            do="Write it as Pacific/Auckland or UTC",
+        ) from error
+
+
+def place_of(site: SiteThing) -> Place:
+    """Where a site is."""
+    return Place(site.lat, site.lon, site.elevation_m)
+
+
+def rules_of(plan: PlanState, site: SiteThing) -> Rules:
+    """When a target may be shot from a site."""
+    return Rules(plan.min_altitude, plan.sun_below, horizon=make_horizon(site.horizon))
+
+
+def centre_of(f: FilterThing, band: BandThing) -> float:
+    """Where a band lies in a parallel beam, nm: on its line in the beam that it is made for."""
+    if band.centre_nm is not None:
+        return band.centre_nm
+    line = WAVELENGTH_NM[band.channel]
+    if f.made_for is None or band.channel not in LINES:
+        return line
+    shift = filter_shift(f.made_for, lines_of(band.channel), line, band.width_nm, f.index)
+    return line - shift.mean_nm
+
+
+def filter_of(f: FilterThing) -> BandFilter:
+    """A filter as the light budget takes it; broad ones do not mind the beam."""
+    bands = tuple(PassBand(b.channel, centre_of(f, b), b.width_nm, b.transmission) for b in f.bands)
+    narrow = any(b.width_nm <= NARROW_NM for b in f.bands)
+    return BandFilter(f.name, bands, f.index if narrow else None, _SHAPE)
+
+
+def station_of(
+    plan: PlanState, rig: RigThing, site: SiteThing, dates: Sequence[dt.date]
+) -> Station:
+    """A rig under a site's sky in the nights of ``dates``. Raises InputError."""
+    light = LightRig(
+        rig.aperture_mm,
+        rig.focal,
+        rig.pixel_um,
+        rig.throughput,
+        rig.quantum_efficiency,
+        rig.read_noise,
+        rig.obstruction,
+        rig.dark_e_s,
+        rig.colour,
+    )
+    return Station(
+        rig.name,
+        site.name,
+        light,
+        tuple(filter_of(f) for f in plan.filters_of(rig)),
+        place_of(site),
+        SiteSky(site.sky_mag, site.glow),
+        rig.fwhm_arcsec / rig.as_rig().scale_arcsec,
+        rig.full_well,
+        rules_of(plan, site),
+        overheads_of(plan, rig),
+        plan.max_sub_s,
+        {d: _awake(site, d) for d in dates if site.not_before or site.not_after},
+    )
+
+
+def overheads_of(plan: PlanState, rig: RigThing) -> Overheads:
+    """What a rig loses between its subs."""
+    return Overheads(
+        plan.download_s,
+        dither_every=plan.dither_every,
+        refocus_s=rig.focus_run_min * 60,
+        refocus_min=plan.refocus_min,
+        flip_s=rig.flip_min * 60,
+        focus_offsets=rig.focus_offsets,
+    )
+
+
+def stations_of(plan: PlanState, dates: Sequence[dt.date]) -> list[Station]:
+    """The plan's rig, then those that shoot beside it, each under its own site's sky (the plan's
+    where it has none). Raises InputError.
+    """
+    rig = plan.rig_named()
+    out = [station_of(plan, rig, plan.site_named(), dates)]
+    for name in plan.with_rigs:
+        other = plan.rig_named(name)
+        if other.name != rig.name:
+            known = {s.name for s in plan.sites}
+            site = plan.site_named(other.site if other.site in known else None)
+            out.append(station_of(plan, other, site, dates))
+    return out
+
+
+def targets_of(plan: PlanState) -> list[TargetThing]:
+    """The plan's target, then those that are shot beside it. Raises UnknownName."""
+    first = plan.target_named()
+    others = [plan.target_named(n) for n in plan.with_targets]
+    return [first, *(t for t in others if t.name != first.name)]
+
+
+def aim_of(
+    target: TargetThing, plan: PlanState, held: Mapping[str, Held], channels: Sequence[str]
+) -> Aim:
+    """A target with what is wanted of it in ``channels``."""
+    first = target.name == plan.target_named().name
+    stars = target.kind in _LINE_KINDS
+    return Aim(
+        target.name,
+        Target(target.ra, target.dec),
+        glow(target),
+        {c: _demand(c, held.get(c, Held()), _goal(plan, c, first), stars) for c in channels},
+        target.priority,
+        target.star_mag,
+    )
+
+
+def glow(target: TargetThing) -> Glow:
+    """A target's light."""
+    return glow_of(target.kind, target.rayleigh, target.surface_mag)
+
+
+def channels_of(stations: Sequence[Station]) -> list[str]:
+    """Channels that the filters of stations serve."""
+    served = {b.channel for s in stations for f in s.filters for b in f.bands}
+    return sorted(served, key=channel_order)
+
+
+def _goal(plan: PlanState, channel: str, first: bool) -> float | None:
+    """Hours wanted where the person set them; None leaves it to the deficit."""
+    if plan.goal_mode == "even":
+        return plan.even_hours
+    return plan.goals.get(channel) if plan.goal_mode == "typed" and first else None
+
+
+def _demand(channel: str, held: Held, goal: float | None, stars: bool) -> Demand:
+    """``stars``: of what shines in lines, colours are wanted for the stars alone."""
+    if goal is None and held.factor is not None:
+        goal = (held.measured_h or held.hours) * held.factor**2
+    if goal is None and stars and channel not in LINES:
+        goal = max(STAR_COLOURS_H, held.hours)
+    return Demand(held.hours, goal)
+
+
+def _awake(site: SiteThing, date: dt.date) -> Span:
+    """The hours of a night in which somebody is there."""
+    zone = zone_of(site)
+    start, end = (
+        dt.datetime.combine(date, dt.time(12), zone) + dt.timedelta(days=n) for n in (0, 1)
+    )
+    on = site.not_after_on
+    if site.not_before:
+        start = max(start, _evening(site.not_before, date, zone))
+    if site.not_after and (not on or _WEEKDAYS[date.weekday()] in on):
+        end = min(end, _evening(site.not_after, date, zone))
+    return julian(start.astimezone(dt.UTC)), julian(end.astimezone(dt.UTC))
+
+
+def _evening(text: str, date: dt.date, zone: ZoneInfo) -> dt.datetime:
+    """A time of day in the night of a date: before noon it is the morning after."""
+    hour, minute = (int(part) for part in text.split(":"))
+    day = date if hour >= 12 else date + dt.timedelta(days=1)
+    return dt.datetime.combine(day, dt.time(hour, minute), zone)
