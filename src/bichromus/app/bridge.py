@@ -42,6 +42,7 @@ class Bridge(QObject):
     stacked = pyqtSignal(list)
     outlook = pyqtSignal(str, object)
     year = pyqtSignal(list)
+    month = pyqtSignal(object, list)
     rendered = pyqtSignal(object, object)
     crops_measured = pyqtSignal(object, object)
     thumbnail = pyqtSignal(str, object)
@@ -107,6 +108,7 @@ def _sources(session: Session) -> dict[str, SignalInstance]:
         "stacked": session.subs.stacked,
         "outlook": session.planning.outlook,
         "year": session.planning.year,
+        "month": session.planning.month,
         "rendered": session.blend.rendered,
         "crops_measured": session.blend.crops_measured,
         "thumbnail": session.blend.thumbnail,

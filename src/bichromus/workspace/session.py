@@ -18,11 +18,14 @@ from .channels.controller import ChannelsController
 from .demo.project import demo_named, start_demo
 from .handover.controller import HandoverController
 from .layers.controller import LayersController
+from .library.things import TargetThing
 from .log.channel_time import since
 from .log.controller import LogController
+from .log.objects import times_by_target
 from .planning.controller import PlanController
 from .planning.held import Held, growths, held_until, what_is_held
 from .planning.library import LibraryController
+from .planning.month import ListRequest
 from .planning.rehearsal import EveningController
 from .project.context import ProjectContext, unexpected
 from .project.document import Command, Document
@@ -129,7 +132,7 @@ class Session:
         self._advise_enough()
 
     def _replan(self) -> None:
-        self.planning.follow(self._held())
+        self.planning.follow(self._held(), self._held_of_others())
 
     def _advise_enough(self) -> None:
         self.context.advise("log", advise_enough(self.growths()))
@@ -146,6 +149,26 @@ class Session:
         until = held_until(channels, self.channels.snapshot.origins, sources)
         dual = {name: time.dual / 3600 for name, time in log.times.items()}
         return what_is_held(channels, needs, log.hours, dual, since(log.of_target, until))
+
+    def _held_of_others(self) -> dict[str, dict[str, Held]]:
+        """What the log holds of the targets that are shot beside the project's."""
+        plan = self.state.plan
+        beside = [t for t in plan.targets if t.name in plan.with_targets]
+        found = times_by_target(self.log.snapshot.subs, beside) if beside else {}
+        return {
+            name: {c: Held(t.hours, dual_h=t.dual / 3600) for c, t in times.items()}
+            for name, times in found.items()
+        }
+
+    def list_targets(self, request: ListRequest) -> None:
+        """Targets of the project, the library and the catalogue to shoot, with the hours that the
+        log holds of one's own; by ``planning.month``.
+        """
+        own = [x.thing for x in self.library.listed("targets")]
+        targets = [t for t in own if isinstance(t, TargetThing)]
+        times = times_by_target(self.log.snapshot.subs, targets)
+        held = {name: sum(t.hours for t in found.values()) for name, found in times.items()}
+        self.planning.request_month(targets, held, request)
 
     # --- of the whole project ---
 

@@ -205,6 +205,12 @@ def style_sheet(t: Theme) -> str:
     QListWidget {{ background: {t.panel}; border: 0; outline: 0; }}
     QListWidget::item {{ padding: 6px 8px; }}
     QListWidget::item:selected {{ background: {t.raised}; color: {t.strong}; }}
+    QTableWidget {{ background: {t.panel}; border: 0; outline: 0;
+        selection-background-color: {t.line}; selection-color: {t.strong}; }}
+    QTableWidget::item {{ padding: 2px 8px; border: 0; }}
+    QTableWidget::item:selected {{ background: {t.line}; color: {t.strong}; }}
+    QHeaderView, QHeaderView::section {{ background: {t.panel}; color: {t.muted}; border: 0;
+        padding: 4px 8px; font-size: 12px; }}
     QCheckBox, QRadioButton {{ spacing: 8px; background: transparent; }}
     QCheckBox::indicator, QRadioButton::indicator {{ width: 13px; height: 13px;
         border: 1px solid {t.muted};

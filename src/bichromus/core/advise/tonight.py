@@ -16,6 +16,7 @@ from .base import Advice, hours_text, listed
 
 Clock = Callable[[float], str]
 Rows = tuple[tuple[str, str], ...]
+_SHORT_H = 2.0  # of open shutter: below, the evening's cost is told
 _WHY = (
     "Hours are shared out over {nights} nights so that what lags furthest behind its goal gains "
     "most; moonlight brightens O3 and broadband about twice as much as Ha and S2, so these wait "
@@ -39,6 +40,7 @@ def advise_tonight(coming: Coming, aim: Aim, clock: Clock, cloudy: bool = False)
         if len(coming.lanes) == 1 and {b.target for b in lane.blocks} == {aim.name}:
             sentence = _order(lane, night, clock)
         rows += _wanted_rows(channels) + _company_rows(coming, aim.name)
+        sentence += _short_gap(coming, lane, aim.name)
         first = next(x.blocks[0] for x in coming.lanes if x.blocks)
         why = _WHY.format(nights=NIGHTS)
         return Advice("act", sentence, rows, why, first.channels[0])
@@ -66,6 +68,24 @@ def advise_tonight(coming: Coming, aim: Aim, clock: Clock, cloudy: bool = False)
         return Advice("note", left, rows, "From the forecast." if cloudy else "From the site.")
     sentence = f"The window of {aim.name} tonight is too short for a single sub."
     return Advice("note", sentence, rows)
+
+
+def _short_gap(coming: Coming, lane: Lane, target: str) -> str:
+    """What a short night brings against what it takes to set up."""
+    hours = sum(b.hours for b in lane.blocks)
+    set_up = lane.station.set_up_min / 60
+    if not 0 < hours < _SHORT_H or set_up <= 0:
+        return ""
+    channel = lane.blocks[0].channels[0]
+    plan = next((c for c in coming.channels.get(target, ()) if c.channel == channel), None)
+    share = coming.after_tonight.get(target, {}).get(channel)
+    if plan is None or share is None or plan.wanted_h <= 0:
+        return ""
+    had = 100 * plan.had_h / plan.wanted_h
+    return (
+        f" Set-up takes {hours_text(set_up)}, the shutter is open {hours_text(hours)}: {channel} "
+        f"goes from {had:.0f} to {100 * share:.0f} % of its goal."
+    )
 
 
 def _sky_rows(night: Night, target: str, clock: Clock) -> Rows:

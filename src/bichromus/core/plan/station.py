@@ -39,7 +39,8 @@ class SiteSky:
 @dataclass(frozen=True)
 class Station:
     """A rig with its filters under its sky. ``awake`` are the hours of nights in which it may
-    shoot, where not all of them; ``fwhm_px`` the width of stars, ``longest_s`` of its subs.
+    shoot, where not all of them; ``fwhm_px`` is the width of stars, ``longest_s`` the length of its
+    subs at most, ``set_up_min`` what it takes until the first of them.
     """
 
     name: str
@@ -53,6 +54,7 @@ class Station:
     rules: Rules = field(default_factory=Rules)
     overheads: Overheads = field(default_factory=Overheads)
     longest_s: float = LONGEST_S
+    set_up_min: float = 0.0
     awake: Mapping[dt.date, Span] = field(default_factory=dict)
 
 

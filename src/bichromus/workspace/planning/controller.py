@@ -3,18 +3,20 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 from psygnal import Signal
 
 from ...core.model.errors import InputError
+from ..library.things import TargetThing
 from ..project.context import ProjectContext
 from ..project.document import Command
 from .held import Held
+from .month import ListRequest, shootable
 from .season import year_of
-from .view import PlanView, make_plan, outlook
+from .view import HeldOf, PlanView, make_plan, outlook
 
 
 @dataclass(frozen=True)
@@ -32,10 +34,12 @@ class PlanSnapshot:
 
 class PlanController:
     """Owns the plan. ``changed`` follows a new ``snapshot``; ``outlook`` carries a channel and its
-    pictures of one sub and the finished stack, ``year`` the nights of a year.
+    pictures of one sub and the finished stack, ``year`` the nights of a year, ``month`` a request
+    and the targets that it lists.
     """
 
     changed = Signal()
+    month = Signal(object, list)
     outlook = Signal(str, object)
     year = Signal(list)
 
@@ -59,17 +63,17 @@ class PlanController:
             return dict(self._context.document.state.plan.goals), {}
         return now.wanted_h, dict(now.view.hour_gain)
 
-    def follow(self, held: Mapping[str, Held]) -> None:
+    def follow(self, held: Mapping[str, Held], others: HeldOf | None = None) -> None:
         """Make the plan anew, on the preview thread, when anything that it rests on has changed."""
         plan = self._context.document.state.plan
         with self._lock:
-            if (plan, held) == self._followed:
+            if (plan, held, others) == self._followed:
                 return
-            self._followed = (plan, dict(held))
+            self._followed = (plan, dict(held), others)
 
         def work() -> None:
             try:
-                made = PlanSnapshot(make_plan(plan, held, self._context.now()))
+                made = PlanSnapshot(make_plan(plan, held, self._context.now(), others))
             except InputError as error:
                 made = PlanSnapshot(error=error.sentence())
             self._snapshot = made
@@ -89,6 +93,24 @@ class PlanController:
             self._context.previews.request(
                 "outlook", lambda: self.outlook.emit(channel, outlook(view, channel))
             )
+
+    def request_month(
+        self, own: Sequence[TargetThing], held_h: Mapping[str, float], request: ListRequest
+    ) -> None:
+        """Targets to shoot from the planned night on, by ``month``."""
+        view, plan = self._snapshot.view, self._context.document.state.plan
+        if view is None:
+            return
+
+        def work() -> None:
+            try:
+                found = shootable(plan, own, held_h, view.night.date, request)
+            except InputError as error:
+                self._context.report([error])
+                return
+            self.month.emit(request, found)
+
+        self._context.previews.request("month", work)
 
     def request_year(self) -> None:
         """The nights of the year from the planned one on, by ``year``."""

@@ -98,6 +98,7 @@ def station_of(
         rules_of(plan, site),
         overheads_of(plan, rig),
         plan.max_sub_s,
+        rig.set_up_min,
         {d: _awake(site, d) for d in dates if site.not_before or site.not_after},
     )
 

@@ -22,7 +22,7 @@ from ...core.plan.night import Night, Target
 from ...core.plan.order import OrderCost, cost
 from ...core.plan.rates import FilterCheck, check_filter
 from ...core.plan.season import Season, SeasonNight, plan_season, season_of
-from ...core.plan.through import ChannelPlan, moon_factor
+from ...core.plan.through import ChannelPlan, SkyPath, dark_path, moon_factor
 from ...core.plan.tonight import Lane, gained
 from ...core.simulate.forecast import Forecast, read_forecast, simulate_forecast
 from ...core.simulate.outlook import SkyLight, simulate_outlook
@@ -65,7 +65,7 @@ class PlanView:
     """All that the Plan step shows. ``forecast`` serves the rehearsal; ``weather_known``: somebody
     gave it, or it is the demo's, so that the plan goes by it. ``hour_gain`` is what an hour tonight
     counts of one under a dark sky, ``moon_factor`` how many times brighter the Moon makes the sky
-    of a channel at most.
+    of a channel at most, ``dark`` the sky that hours are told for.
     """
 
     site: SiteThing
@@ -91,6 +91,7 @@ class PlanView:
     hour_gain: dict[str, float]
     moon_factor: dict[str, float]
     season: Season | None
+    dark: SkyPath
 
     @property
     def lanes(self) -> tuple[Lane, ...]:
@@ -171,6 +172,7 @@ def make_plan(
         _hour_gain(coming, target.name),
         _moon_factors(coming, target.name),
         season_of(place, date.replace(day=1), aim, rules),
+        dark_path(stations[0], aims[0]),
     )
 
 

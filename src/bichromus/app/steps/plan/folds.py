@@ -164,10 +164,18 @@ class WhereFold(PlanFold):
 class SubsFold(PlanFold):
     """How long a sub is, and why."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, show_light: Callable[[], None]) -> None:
         super().__init__("Sub lengths", session)
         self.subs = Figures()
         self.add(self.subs)
+        self.light = button(
+            "what the light is made of…",
+            "Target, natural sky, glow, Moon, twilight, dark current and read noise\n"
+            "of every filter under each sky of tonight (I)",
+            "quiet",
+        )
+        self.light.clicked.connect(show_light)
+        self.add(self.light)
         self.cap = ValueSlider(
             "longest sub",
             30,

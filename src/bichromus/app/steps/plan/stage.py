@@ -21,7 +21,13 @@ from .strip import NightStrip, uses_by_night
 class PlanStage(QStackedWidget):
     """Page 0 asks for what is missing, page 1 shows the plan."""
 
-    def __init__(self, session: Session, settings: Settings, show_year: Callable[[], None]) -> None:
+    def __init__(
+        self,
+        session: Session,
+        settings: Settings,
+        show_year: Callable[[], None],
+        show_month: Callable[[], None],
+    ) -> None:
         super().__init__()
         self.strip, self.band = NightStrip(), NightBand()
         self.framing, self.rehearsal = FramingMap(), RehearsalPictures()
@@ -32,9 +38,9 @@ class PlanStage(QStackedWidget):
         self.guide = GuidePage(session, settings)
         self.errors = self.guide.errors
         self.addWidget(self.guide)
-        self.addWidget(self._plan_page(show_year))
+        self.addWidget(self._plan_page(show_year, show_month))
 
-    def _plan_page(self, show_year: Callable[[], None]) -> QWidget:
+    def _plan_page(self, show_year: Callable[[], None], show_month: Callable[[], None]) -> QWidget:
         page = QWidget()
         column = QVBoxLayout(page)
         column.setContentsMargins(18, 12, 18, 10)
@@ -43,6 +49,9 @@ class PlanStage(QStackedWidget):
         self.year_button = button("year", "All nights of a year at a glance (Y)", "link")
         self.year_button.clicked.connect(show_year)
         first.insertWidget(1, self.year_button)
+        self.month_button = button("what to shoot", "Targets with the most hours (M)", "link")
+        self.month_button.clicked.connect(show_month)
+        first.insertWidget(2, self.month_button)
         column.addLayout(first)
         column.addWidget(self.strip)
         column.addSpacing(6)

@@ -13,11 +13,14 @@ from ....core.model.errors import BichromusError
 from ....core.plan.season import SeasonNight
 from ....core.plan.tonight import MISSING_H
 from ....workspace.planning.files import checklist, write_plan
+from ....workspace.planning.month import ListRequest, Shootable
 from ...command import Command
 from ...shell.route import StepState
 from ...widgets.text import clock_text
 from ..step import Step, StepContext
 from .folds import HoursFold, OrderFold, SubsFold, WhereFold
+from .light import LightDialog
+from .month import MonthDialog
 from .optics import OpticsFold
 from .paper import print_pdf
 from .stage import PlanStage
@@ -39,14 +42,16 @@ class PlanStep(Step):
         super().__init__(context)
         session = self.session
         self.selected: str | None = None
-        self.stage: PlanStage = PlanStage(session, context.settings, self.show_year)
+        self.stage: PlanStage = PlanStage(
+            session, context.settings, self.show_year, self.show_month
+        )
         self.first = self.stage.strip
         self.stage.strip.chosen.connect(self._choose_night)
         self.stage.framing.turned.connect(
             lambda a: session.planning.set_plan("turn the camera", camera_angle=a)
         )
         self.where = WhereFold(session, self.edit_things)
-        self.subs, self.hours = SubsFold(session), HoursFold(session)
+        self.subs, self.hours = SubsFold(session, self.show_light), HoursFold(session)
         self.order = OrderFold(session, self.choose_file)
         self.optics = OpticsFold(session)
         for fold in (self.where, self.subs, self.hours, self.order, self.optics):
@@ -54,6 +59,7 @@ class PlanStep(Step):
         context.bridge.planned.connect(self._show)
         context.bridge.outlook.connect(self._show_outlook)
         context.bridge.year.connect(self._show_year)
+        context.bridge.month.connect(self._show_month)
         context.bridge.state.connect(self._show_choices)
         self.session.library.changed.connect(self._show_choices)
         self._show()
@@ -78,6 +84,33 @@ class PlanStep(Step):
             dialog = YearDialog(nights, view.target.name, view.site.name, self.context.window)
             dialog.bars.chosen.connect(self._choose_night)
             dialog.show()
+
+    def show_light(self) -> None:
+        """What the light of an hour is made of."""
+        view = self.session.planning.snapshot.view
+        if view is not None:
+            LightDialog(view, self.context.window).show()
+
+    def show_month(self) -> None:
+        """What to shoot this month."""
+        view = self.session.planning.snapshot.view
+        if view is not None:
+            session = self.session
+            MonthDialog(
+                session.list_targets, self.take_target, view.site.name, self.context.window
+            ).show()
+
+    def take_target(self, found: Shootable) -> bool:
+        """One of the list as the plan's target."""
+        library = self.session.library
+        if not found.mine:
+            added = library.add("targets", found.as_target(), "add a target")
+            return added is not None and library.use("targets", added.name)
+        return library.use("targets", found.name)
+
+    def _show_month(self, request: ListRequest, found: list[Shootable]) -> None:
+        for dialog in self.context.window.findChildren(MonthDialog):
+            dialog.show_found(request, found)
 
     def choose_file(self) -> None:
         path, _ = QFileDialog.getSaveFileName(
@@ -198,5 +231,14 @@ class PlanStep(Step):
                 "things", "Sites, rigs, filters and targets", "Ctrl+T", self.edit_things, words
             ),
             Command("year", "A year at a glance", "Y", self.show_year, "plan season months", ready),
+            Command("light", "What the light is made of", "I", self.show_light, "sky rate", ready),
+            Command(
+                "month",
+                "What to shoot this month",
+                "M",
+                self.show_month,
+                "plan list targets",
+                ready,
+            ),
             Command("save-plan", "Save tonight's plan", "Ctrl+P", self.choose_file, saving, ready),
         ]
