@@ -5,7 +5,8 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-from PyQt6.QtCore import QPoint, Qt
+from PyQt6.QtCore import QEvent, QPoint, Qt
+from PyQt6.QtGui import QKeyEvent
 from PyQt6.QtWidgets import QLineEdit
 from pytestqt.qtbot import QtBot
 
@@ -13,9 +14,12 @@ from bichromus.app.shell.window import Window
 from bichromus.app.start import Application
 from bichromus.app.steps.plan import PlanStep
 from bichromus.app.steps.plan.guide import GuidePage
+from bichromus.app.steps.plan.light import LightDialog
+from bichromus.app.steps.plan.month import MonthDialog
 from bichromus.app.steps.plan.thing_fields import from_text, to_text
 from bichromus.app.steps.plan.thing_form import ThingForm
 from bichromus.app.steps.plan.things import ThingsDialog
+from bichromus.app.steps.plan.watch_page import NightWatchPage
 from bichromus.app.steps.plan.year import YearDialog
 from bichromus.app.widgets.choice import ChoiceBox
 from bichromus.workspace.demo.plan import demo_plan
@@ -388,3 +392,79 @@ def test_an_empty_project_can_be_planned_before_any_stack(
     window.go("channels")
     assert window.channel_list.cards == []
     assert window.panels.stage.currentWidget() is window.welcome
+
+
+def test_targets_are_listed_and_one_key_plans_one(qtbot: QtBot, planned: Window) -> None:
+    step, session = plan_of(planned), planned.session
+    step.show_month()
+    dialog = planned.findChild(MonthDialog)
+    assert dialog is not None
+    qtbot.waitUntil(lambda: bool(dialog.shown), timeout=120_000)
+    hours = [round(x.hours_lines, 1) for x in dialog.shown]
+    assert hours == sorted(hours, reverse=True)
+    assert any(x.mine and x.name == "Weaverbird Nebula" for x in dialog.shown)
+    dialog.kind.setCurrentText("galaxy")
+    dialog.fit.setCurrentIndex(1)
+    dialog.by.setCurrentIndex(1)
+    dialog.when.setCurrentIndex(1)
+    dialog.ask()
+    qtbot.waitUntil(lambda: {x.kind for x in dialog.shown} == {"galaxy"}, timeout=120_000)
+    dialog.search.setText("ngc 5128")
+    assert [x.name for x in dialog.shown] == ["NGC 5128"]
+    qtbot.keyClick(dialog.table, Qt.Key.Key_Return)
+    qtbot.waitUntil(
+        lambda: (
+            session.planning.snapshot.view is not None
+            and session.planning.snapshot.view.target.name == "NGC 5128"
+        ),
+        timeout=120_000,
+    )
+    assert session.state.plan.target_named().kind == "galaxy"
+    for _ in range(2):  # chosen, added
+        planned.undo()
+    assert session.state.plan == demo_plan()
+
+
+def test_the_light_of_an_hour_is_taken_apart(planned: Window) -> None:
+    plan_of(planned).show_light()
+    dialog = planned.findChild(LightDialog)
+    assert dialog is not None
+    assert dialog.sky.count() >= 3
+
+    def cells(row: int) -> list[str]:
+        found = [dialog.table.item(row, c) for c in range(dialog.table.columnCount())]
+        return [x.text() if x is not None else "" for x in found]
+
+    assert cells(0)[:2] == ["Ha", "Ha"]
+    assert cells(0)[-1] == "100 %"
+    assert cells(0)[5] == "–"  # no Moon in the dark
+    moonlit = next(n for n in range(dialog.sky.count()) if "Moon" in dialog.sky.itemText(n))
+    dialog.sky.setCurrentIndex(moonlit)
+    dialog.show_sky()
+    assert cells(1)[5] != "–"
+    assert int(cells(1)[-1].removesuffix(" %")) < int(cells(0)[-1].removesuffix(" %")) < 100
+    dialog.close()
+
+
+def press(page: NightWatchPage, key: Qt.Key) -> None:
+    """As in the window that has the keys."""
+    page.keyPressEvent(QKeyEvent(QEvent.Type.KeyPress, key, Qt.KeyboardModifier.NoModifier))
+
+
+def test_the_night_watch_is_read_from_two_metres(planned: Window) -> None:
+    step = plan_of(planned)
+    step.watch_night()
+    page = planned.findChild(NightWatchPage)
+    assert page is not None
+    page.tick()
+    words = page.lines()
+    assert words[-1].startswith("No folder is watched")
+    assert page.accessibleDescription() == " ".join(words)
+    assert page.view is not None
+    press(page, Qt.Key.Key_N)
+    image = page.grab().toImage()
+    colours = {image.pixelColor(x, y).getRgb() for x in range(0, 1200, 7) for y in range(0, 700, 7)}
+    assert max(max(c[1], c[2]) for c in colours) < 100  # red light is red
+    press(page, Qt.Key.Key_N)
+    press(page, Qt.Key.Key_Escape)
+    assert not page.isVisible()

@@ -122,9 +122,18 @@ def planned(
     every: int | None = None,
     weather: Weather | None = None,
     nights: int = NIGHTS,
+    since: float | None = None,
+    current: tuple[str, str] | None = None,
 ) -> Coming:
     return plan_coming(
-        stations or (station(),), aims or (aim(),), date, weather or Weather(), nights, every
+        stations or (station(),),
+        aims or (aim(),),
+        date,
+        weather or Weather(),
+        nights,
+        every,
+        since,
+        current,
     )
 
 

@@ -32,6 +32,7 @@ from .project.document import Command, Document
 from .project.state import ProjectState
 from .publish.controller import PublishController
 from .subs.controller import SubsController
+from .subs.night_watch import NightWatch
 from .versions.controller import VersionsController
 from .work.jobs import Jobs
 from .work.latest import Latest
@@ -85,6 +86,9 @@ class Session:
         )
         self.channels.also_used = lambda: self.layers.snapshot.keys | self.versions.keys
         self.subs = SubsController(self.context, self.log)
+        self.night_watch = NightWatch(
+            self.context, self.log, self.planning, self.evening, self.subs.measures, self._replan
+        )
         self.document.changed.connect(self.follow)
         self.channels.changed.connect(self._follow_channels)
         self.channels.cleared.connect(self.layers.make_again)
@@ -113,6 +117,7 @@ class Session:
         if self._closed:
             return
         self.log.follow()
+        self.night_watch.follow()
         self.channels.follow()
         self._follow_channels()
 

@@ -40,15 +40,18 @@ class Grade:
         return not self.causes
 
 
+def sharpness(m: SubMeasure) -> float:
+    """How well a sub can stand for its stars: many, narrow and round."""
+    return m.stars / (m.fwhm_px or 99) ** 2 / (1 + 4 * (m.ellipticity or 0.5))
+
+
 def grade(measures: Sequence[SubMeasure]) -> list[Grade]:
     """Grades of subs of one channel, rig and night, each against the good ones among them."""
     if not measures:
         return []
     # a line across makes stars of its own: such a sub cannot speak for the others
     clean = [m for m in measures if not m.trail] or list(measures)
-    reference = max(
-        clean, key=lambda m: m.stars / (m.fwhm_px or 99) ** 2 / (1 + 4 * (m.ellipticity or 0.5))
-    )
+    reference = max(clean, key=sharpness)
     light = [transparency(reference, m) for m in measures]
     good = np.ones(len(measures), bool)
     grades: list[Grade] = []

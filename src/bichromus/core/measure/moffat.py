@@ -158,8 +158,11 @@ def _equations(
 def _normal(
     residual: np.ndarray, jacobian: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    normal = jacobian @ jacobian.transpose(0, 2, 1)
-    return normal, (jacobian @ residual[:, :, None])[:, :, 0], (residual**2).sum(1)
+    # steps that run away are taken back: what they overflow to is not below what was
+    with np.errstate(over="ignore", invalid="ignore"):
+        normal = jacobian @ jacobian.transpose(0, 2, 1)
+        gradient = (jacobian @ residual[:, :, None])[:, :, 0]
+        return normal, gradient, (residual**2).sum(1)
 
 
 def _model(

@@ -87,13 +87,16 @@ def plan_coming(
     weather: Weather,
     nights: int = NIGHTS,
     every: int | None = None,
+    since: float | None = None,
+    current: Key | None = None,
 ) -> Coming:
-    """The plan from ``tonight`` on, which is taken to be clear. ``every`` shoots the filters of a
+    """The plan from ``tonight`` on, which is taken to be clear; of it what is left ``since`` a
+    moment, ``current`` being what the first station shoots. ``every`` shoots the filters of a
     target in turns of so many subs. The first station is the one that hours are told for.
     """
     throughs, warnings = _throughs(stations, aims)
     needs = _needs(stations, aims, throughs)
-    lanes = [lane_of(s, aims, throughs, tonight, weather.cloudy) for s in stations]
+    lanes = [lane_of(s, aims, throughs, tonight, weather.cloudy, since) for s in stations]
     small = small_sets_of(lanes, throughs, needs)
     slots = [
         *(s for x, sets in zip(lanes, small, strict=True) for s in tonight_slots(x, sets, tonight)),
@@ -101,7 +104,7 @@ def plan_coming(
     ]
     wanted = _wanted(aims, needs, served_whole(small, throughs))
     shared = _shared(slots, wanted)
-    lanes = laid_out(lanes, small, shared, needs, throughs, every, _mix(slots, shared))
+    lanes = laid_out(lanes, small, shared, needs, throughs, every, _mix(slots, shared), current)
     after = _after(lanes, needs)
     return Coming(
         {a.name: tuple(w.plan for (t, _), w in needs.items() if t == a.name) for a in aims},

@@ -17,6 +17,10 @@ from .slots import Curves, Key
 
 _BLOCK_H: Final = 0.5
 """Hours below which a block is not worth its change of filter and focus."""
+_GOES_ON: Final = (1e-6, 0.01)
+"""What it is worth to go on with a target and with a filter, as a share of what a run brings: a
+change costs a minute or more.
+"""
 _MOST_ORDERS: Final = 6
 """Blocks of a run of which every order is tried; of more the first ones keep theirs."""
 
@@ -53,11 +57,11 @@ def best_order(
     uses: Mapping[Key, float],
     curves: Sequence[Curves],
     goals: Mapping[tuple[str, str], float],
-    before: str,
+    before: Key,
 ) -> list[Key]:
     """The order of a run's blocks in which each is shot when it brings most of its ``goals`` (SNR
-    by target and channel), targets kept together, the one ``before`` first where that costs
-    nothing.
+    by target and channel), targets kept together, what was shot ``before`` first where that costs
+    hardly anything.
     """
     keys = list(uses)
     if len(keys) < 2:
@@ -67,14 +71,15 @@ def best_order(
     whole = sum(uses.values())
     head, tail = keys[:_MOST_ORDERS], keys[_MOST_ORDERS:]
 
-    def worth(order: Sequence[Key]) -> tuple[float, bool]:
+    def worth(order: Sequence[Key]) -> float:
         at, gained = 0.0, 0.0
         for key in order:
             first, last = (round(t / whole * steps) for t in (at, at + uses[key]))
             if last > first:
                 gained += float(value[key][first:last].mean()) * uses[key]
             at += uses[key]
-        return round(gained, 9), order[0][0] == before
+        going_on = _GOES_ON[0] * (order[0][0] == before[0]) + _GOES_ON[1] * (order[0] == before)
+        return gained * (1 + going_on)
 
     orders = [o for o in permutations(head) if _together(o)]
     return [*max(orders, key=worth), *tail]

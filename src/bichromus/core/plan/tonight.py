@@ -5,6 +5,7 @@ left of a clear night, laid in time for each station.
 from __future__ import annotations
 
 import datetime as dt
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from statistics import median
@@ -56,10 +57,15 @@ def lane_of(
     throughs: Sequence[Through],
     date: dt.date,
     cloudy: Sequence[Span],
+    since: float | None = None,
 ) -> Lane:
-    """A station's night, nothing laid yet."""
+    """A station's night, nothing laid yet; from a moment on where one is given."""
     nights = {a.name: plan_night(station.place, date, a.target, station.rules) for a in aims}
-    stretches = stretches_of(nights, cloudy, station.awake.get(date))
+    awake = station.awake.get(date)
+    if since is not None:
+        start, end = awake or (since, math.inf)
+        awake = max(start, since), end
+    stretches = stretches_of(nights, cloudy, awake)
     mine = [t for t in throughs if t.station == station.name]
     curves = tuple(curves_of(station, aims, mine, s) for s in stretches)
     return Lane(station, nights, tuple(stretches), curves, efficiency(station, throughs))
@@ -144,9 +150,11 @@ def laid_out(
     throughs: Sequence[Through],
     every: int | None,
     mix: Mapping[tuple[str, bool], Mapping[Key, float]],
+    current: Key | None = None,
 ) -> list[Lane]:
     """The lanes with their blocks. In turns of ``every`` each sky of tonight is shared out as all
-    of its kind are: ``mix`` are hours by station and whether the Moon is up.
+    of its kind are: ``mix`` are hours by station and whether the Moon is up. ``current`` is what
+    the first station shoots already.
     """
     goals = {cell: w.goal**0.5 for cell, w in needs.items() if w.goal > 0}
     whole = served_whole(small, throughs)
@@ -157,10 +165,11 @@ def laid_out(
     for lane, hours in zip(lanes, uses, strict=True):
         for curves, use in zip(lane.curves, hours, strict=True):
             _take(curves.mean(), use, missing)
-    out = []
+    out: list[Lane] = []
     for lane, sets, hours in zip(lanes, small, uses, strict=True):
         _fill(lane, _free(lane, sets), hours, _best_rates(lane, throughs), missing)
-        out.append(_laid(lane, sets, hours, goals, throughs, every))
+        before = current if current is not None and not out else ("", "")
+        out.append(_laid(lane, sets, hours, goals, throughs, every, before))
     return out
 
 
@@ -260,6 +269,7 @@ def _laid(
     goals: Mapping[Cell, float],
     throughs: Sequence[Through],
     every: int | None,
+    before: Key,
 ) -> Lane:
     mine = [t for t in throughs if t.station == lane.station.name]
     how = {(t.aim, t.filter): Filtered(t.channels, t.sub.sub_s) for t in mine}
@@ -273,7 +283,7 @@ def _laid(
             for key, h in uses[n].items():
                 hours[key] = hours.get(key, 0.0) + h
         kept = without_crumbs(hours)
-        before = blocks[-1].target if blocks else ""
+        before = (blocks[-1].target, blocks[-1].filter) if blocks else before
         keys = best_order(kept, [lane.curves[n] for n in run], goals, before)
         counts = subs_of({k: kept[k] for k in keys}, how)
         order = [k for x in sets if x.stretch in run for k in x.order()]

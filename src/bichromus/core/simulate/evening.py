@@ -7,7 +7,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Final
+from typing import Final, Literal
 
 import cv2
 import numpy as np
@@ -23,6 +23,7 @@ from .camera import Response, bayer_sites, continuum_rate, line_rate, render_sta
 from .forecast import Forecast
 from .scene import Scene, SceneRecipe, make_scene
 
+IncidentKind = Literal["focus", "cloud", "stopped", "warm"]
 OFFSET_ADU: Final = 500
 _MARGIN: Final = 24  # pixels of sky around the frame, for dithering
 _HOT: Final = 2e-4
@@ -42,7 +43,7 @@ class Exposure:
 class Air:
     """What one sub meets: light that comes through (0 to 1), sky brightness over the site's dark
     one, star size, stars drawn out by so many pixels, a line across, and where the field stands
-    (pixels).
+    (pixels), and how much warmer than set the sensor is (degrees).
     """
 
     light: float = 1.0
@@ -51,6 +52,39 @@ class Air:
     drift_px: float = 0.0
     trail: bool = False
     shift: tuple[float, float] = (0.0, 0.0)
+    warmer_c: float = 0.0
+
+
+@dataclass(frozen=True)
+class Incident:
+    """What goes wrong in an evening between two moments (UTC): ``focus`` runs away until stars are
+    ``size`` times as wide at the end, a ``cloud`` lets only ``size`` of the light through, the
+    camera ``stopped``, the sensor gets ``size`` degrees ``warm``.
+    """
+
+    kind: IncidentKind
+    start: dt.datetime
+    end: dt.datetime
+    size: float = 1.0
+
+    def share(self, moment: dt.datetime) -> float:
+        """How far it has gone at a moment, 0 to 1; 0 outside."""
+        if not self.start <= moment <= self.end:
+            return 0.0
+        return (moment - self.start) / max(self.end - self.start, dt.timedelta(seconds=1))
+
+
+def with_incidents(air: Air, moment: dt.datetime, incidents: Sequence[Incident]) -> Air:
+    """What a sub meets, with what goes wrong at its moment."""
+    for n in (n for n in incidents if n.start <= moment <= n.end):
+        if n.kind == "focus":
+            wide = air.fwhm_arcsec * (1 + (n.size - 1) * n.share(moment))
+            air = replace(air, fwhm_arcsec=wide)
+        elif n.kind == "cloud":
+            air = replace(air, light=air.light * n.size)
+        elif n.kind == "warm":
+            air = replace(air, warmer_c=air.warmer_c + n.size)
+    return air
 
 
 def weather(

@@ -16,7 +16,7 @@ from ..project.document import Command
 from .held import Held
 from .month import ListRequest, shootable
 from .season import year_of
-from .view import HeldOf, PlanView, make_plan, outlook
+from .view import Begun, HeldOf, PlanView, make_plan, outlook
 
 
 @dataclass(frozen=True)
@@ -48,6 +48,7 @@ class PlanController:
         self._lock = threading.Lock()
         self._snapshot = PlanSnapshot()
         self._followed: tuple[Any, ...] | None = None
+        self._begun: Begun | None = None
 
     @property
     def snapshot(self) -> PlanSnapshot:
@@ -67,13 +68,14 @@ class PlanController:
         """Make the plan anew, on the preview thread, when anything that it rests on has changed."""
         plan = self._context.document.state.plan
         with self._lock:
-            if (plan, held, others) == self._followed:
+            begun = self._begun
+            if (plan, held, others, begun) == self._followed:
                 return
-            self._followed = (plan, dict(held), others)
+            self._followed = (plan, dict(held), others, begun)
 
         def work() -> None:
             try:
-                made = PlanSnapshot(make_plan(plan, held, self._context.now(), others))
+                made = PlanSnapshot(make_plan(plan, held, self._context.now(), others, begun))
             except InputError as error:
                 made = PlanSnapshot(error=error.sentence())
             self._snapshot = made
@@ -81,6 +83,13 @@ class PlanController:
             self.changed.emit()
 
         self._context.previews.request("plan", work)
+
+    def shoot(self, begun: Begun | None) -> None:
+        """The night has begun: what is planned is what is left of it; None plans it whole. Takes
+        effect when the plan is followed next.
+        """
+        with self._lock:
+            self._begun = begun
 
     def set_plan(self, label: str, merge: str | None = None, **changes: object) -> None:
         """Change what the plan rests on: things known once, or what is chosen of them."""

@@ -7,6 +7,7 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import threading
+import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cache, partial
@@ -28,13 +29,25 @@ from ...core.plan.earth import Place
 from ...core.plan.moment import conditions
 from ...core.plan.night import Target
 from ...core.plan.sky import sky_factor
-from ...core.simulate.evening import Air, Exposure, SimulatedCamera, weather
+from ...core.simulate.evening import (
+    Air,
+    Exposure,
+    Incident,
+    IncidentKind,
+    SimulatedCamera,
+    weather,
+    with_incidents,
+)
 from ...core.simulate.forecast import Forecast
 from ..library.things import FilterThing, RigThing, SiteThing, TargetThing
 from ..work.jobs import STOP_S
 
 FRAME: Final = (602, 900)
+_SENSOR_C: Final = -10.0
 CAMERA: Final = "simulated camera"
+_LASTS: Final = 0.12  # of an evening, an incident
+_AMONG: Final = 4  # subs of the same filter before and after
+_MOST_S: Final = 86400.0
 _AT_ONCE: Final = 2  # subs that are exposed side by side
 
 
@@ -71,6 +84,7 @@ def make_evening(
     forecast: Forecast,
     refocus_min: float = 75.0,
     mishaps: float = 0.03,
+    incidents: Sequence[Incident] = (),
 ) -> Evening:
     """The same plan always gives the same evening. Raises InputError when nothing is planned."""
     if not shots:
@@ -88,6 +102,8 @@ def make_evening(
         sky = conditions(place, aim, np.array([julian(moment)]), site.sky_mag)
         return float(sky.sun[0]), float(sky.moon_nl[0])
 
+    stops = [n for n in incidents if n.kind == "stopped"]
+    shots = [s for s in shots if not any(n.start <= s.start <= n.end for n in stops)]
     first = {f.name: f.channels[0] for f in filters}
     air = weather(
         shots,
@@ -99,6 +115,7 @@ def make_evening(
         refocus_min,
         mishaps,
     )
+    air = [with_incidents(a, s.start, incidents) for a, s in zip(air, shots, strict=True)]
     return Evening(site, rig, target, tuple(filters), tuple(shots), tuple(air), seed)
 
 
@@ -141,7 +158,7 @@ def write_sub(e: Evening, camera: SimulatedCamera, number: int, folder: Path) ->
             "SITELONG": e.site.lon,
             "SITELAT": e.site.lat,
             "GAIN": 100.0,
-            "CCD-TEMP": -10.0,
+            "CCD-TEMP": _SENSOR_C + e.air[number].warmer_c,
             "XPIXSZ": round(camera.pixel_um, 4),
             "FOCALLEN": e.rig.focal,
             "SATURATE": min(e.rig.full_well_e, 65000.0),
@@ -188,7 +205,17 @@ class Rehearsal:
         self.evening, self.folder, self.pace = e, folder, pace
         self._report, self._ended, self._shape = report, ended, shape
         self._stop = threading.Event()
+        self._begun: tuple[dt.datetime, float] | None = None
         self._thread = threading.Thread(target=self._run, name="rehearsal", daemon=True)
+
+    @property
+    def moment(self) -> dt.datetime | None:
+        """The time in the rehearsed evening; None before it begins."""
+        begun = self._begun
+        if begun is None:
+            return None
+        gone = dt.timedelta(seconds=min((time.monotonic() - begun[1]) * self.pace, _MOST_S))
+        return begun[0] + gone
 
     def start(self) -> None:
         """Begin to shoot, in a thread."""
@@ -219,11 +246,20 @@ class Rehearsal:
         e = self.evening
         camera = make_camera(e, self._shape)
         for number, shot in enumerate(e.shots):
+            idle = self._until(shot.start)
+            if self._stop.wait(idle / self.pace):
+                return
+            self._begun = (shot.start, time.monotonic())
             self._report(number, len(e.shots), f"{shot.filter}, {shot.seconds:.0f} s")
             if self._stop.wait(shot.seconds / self.pace):
                 return
             write_sub(e, camera, number, self.folder)
         self._report(len(e.shots), len(e.shots), "done")
+
+    def _until(self, start: dt.datetime) -> float:
+        """Seconds of the evening until a sub begins: focus runs, and what stopped the camera."""
+        now = self.moment
+        return max((start - now).total_seconds(), 0.0) if now is not None else 0.0
 
 
 class EveningController:
@@ -237,6 +273,16 @@ class EveningController:
         self._report = report
         self._rehearsal: Rehearsal | None = None
         self._closed = False
+
+    @property
+    def moment(self) -> dt.datetime | None:
+        """The time in the evening that is rehearsed; None where none is."""
+        return self._rehearsal.moment if self._rehearsal is not None else None
+
+    @property
+    def pace(self) -> float:
+        """How many times faster than time it is; 1 where none is."""
+        return self._rehearsal.pace if self._rehearsal is not None else 1.0
 
     @property
     def running(self) -> bool:
@@ -282,3 +328,31 @@ class EveningController:
         if error is not None:
             self._report([error])
         self.progressed.emit(0, 0, "")
+
+
+def eventful(shots: Sequence[Exposure]) -> tuple[Incident, ...]:
+    """One of each that can go wrong, spread over an evening: focus that runs away, a cloud, a
+    camera that stops, a sensor that warms; each within subs of one filter where there are enough.
+    """
+    whole = shots[-1].start - shots[0].start
+
+    def incident(kind: IncidentKind, at: float, size: float) -> Incident:
+        start = shots[_within(shots, round(at * len(shots)))].start
+        return Incident(kind, start, start + _LASTS * whole, size)
+
+    return (
+        incident("focus", 0.15, 1.7),
+        incident("cloud", 0.38, 0.45),
+        incident("stopped", 0.6, 1.0),
+        incident("warm", 0.82, 4.0),
+    )
+
+
+def _within(shots: Sequence[Exposure], first: int) -> int:
+    """The first sub from a number on that stands among some of its filter; the number where none
+    does.
+    """
+    for n in range(max(first, _AMONG), len(shots) - _AMONG):
+        if len({s.filter for s in shots[n - _AMONG : n + _AMONG]}) == 1:
+            return n
+    return first

@@ -103,15 +103,30 @@ class PlanView:
         return moment_of(jd).astimezone(self.zone).strftime("%H:%M")
 
 
+@dataclass(frozen=True)
+class Begun:
+    """A night that is being shot: what is left of it, and the channels (``Ha+O3``) of the filter
+    that was shot last.
+    """
+
+    since: dt.datetime
+    channels: str = ""
+
+
 HeldOf = Mapping[str, Mapping[str, Held]]
 """What is held of each target, by channel."""
 
 
 def make_plan(
-    plan: PlanState, held: Mapping[str, Held], now: dt.datetime, others: HeldOf | None = None
+    plan: PlanState,
+    held: Mapping[str, Held],
+    now: dt.datetime,
+    others: HeldOf | None = None,
+    begun: Begun | None = None,
 ) -> PlanView:
     """The plan for the chosen site, rigs, targets and night; ``held`` of the chosen target, and of
-    ``others`` by name. Raises InputError when a thing is missing.
+    ``others`` by name; of a night that has ``begun`` what is left. Raises InputError when a thing
+    is missing.
     """
     site, rig, target = plan.site_named(), plan.rig_named(), plan.target_named()
     zone, place, rules = zone_of(site), place_of(site), rules_of(plan, site)
@@ -130,7 +145,15 @@ def make_plan(
         for t in targets_of(plan)
     ]
     every = plan.cycle_every if plan.order == "cycle" else None
-    coming = plan_coming(stations, aims, date, weather, every=every)
+    coming = plan_coming(
+        stations,
+        aims,
+        date,
+        weather,
+        every=every,
+        since=None if begun is None else julian(begun.since),
+        current=None if begun is None else _current(plan, rig, target, begun),
+    )
     first = coming.lanes[0]
     night = first.nights[target.name]
     zones = {s.name: zone_of(plan.site_named(s.site)) for s in stations}
@@ -174,6 +197,14 @@ def make_plan(
         season_of(place, date.replace(day=1), aim, rules),
         dark_path(stations[0], aims[0]),
     )
+
+
+def _current(
+    plan: PlanState, rig: RigThing, target: TargetThing, begun: Begun
+) -> tuple[str, str] | None:
+    """The filter that is being shot, on the plan's target."""
+    names = [f.name for f in plan.filters_of(rig) if "+".join(f.channels) == begun.channels]
+    return (target.name, names[0]) if names else None
 
 
 def _tonight(coming: Coming, target: str, plan: PlanState) -> Tonight:

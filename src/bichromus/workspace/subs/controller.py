@@ -69,6 +69,11 @@ class SubsController:
         log.changed.connect(self.refresh)
 
     @property
+    def measures(self) -> Measures:
+        """Measures of the project's subs."""
+        return self._measures
+
+    @property
     def snapshot(self) -> SubsSnapshot:
         """The review as it is now."""
         return self._snapshot

@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QWidget
 from ....core.model.channel import CHANNELS
 from ....core.model.errors import InputError
 from ....workspace.log.intake import Intake
-from ....workspace.planning.rehearsal import make_evening, shots_of
+from ....workspace.planning.rehearsal import eventful, make_evening, shots_of
 from ....workspace.project.folders import rehearsal_folder
 from ....workspace.session import Session
 from ...bridge import Bridge
@@ -43,6 +43,12 @@ class GrowingFold(Fold):
         )
         self.pace.addItems([words for words, _ in PACES])
         self.pace.setCurrentIndex(1)
+        self.course = ChoiceBox(
+            "course of the rehearsal",
+            "As the forecast has it, or with focus that runs away, a cloud, a camera that stops\n"
+            "and a sensor that warms",
+        )
+        self.course.addItems(["as forecast", "eventful"])
         self.rehearse = button("Rehearse tonight", "")
         self.rehearse.clicked.connect(self.toggle_rehearsal)
         self.add(self.take)
@@ -53,6 +59,7 @@ class GrowingFold(Fold):
         line.addWidget(self.rehearse, 1)
         line.addWidget(self.pace)
         self.add(row)
+        self.add(self.course)
         self.state = label("", "muted", wrap=True)
         self.add(self.state)
         self.unknown = ChoiceBox("unknown filter", "A filter whose name is not understood")
@@ -107,14 +114,17 @@ class GrowingFold(Fold):
             return
         try:
             blocks = [(b.filter, b.start, b.end, b.subs, b.sub_s) for b in view.tonight.blocks]
+            shots = shots_of(blocks)
+            stirring = self.course.currentIndex() == 1 and bool(shots)
             evening = make_evening(
                 view.site,
                 view.rig,
                 view.target,
                 session.state.plan.filters,
-                shots_of(blocks),
+                shots,
                 view.forecast,
                 session.state.plan.refocus_min,
+                incidents=eventful(shots) if stirring else (),
             )
         except InputError as error:
             session.context.report([error])

@@ -27,6 +27,7 @@ class PlanStage(QStackedWidget):
         settings: Settings,
         show_year: Callable[[], None],
         show_month: Callable[[], None],
+        watch_night: Callable[[], None],
     ) -> None:
         super().__init__()
         self.strip, self.band = NightStrip(), NightBand()
@@ -38,9 +39,14 @@ class PlanStage(QStackedWidget):
         self.guide = GuidePage(session, settings)
         self.errors = self.guide.errors
         self.addWidget(self.guide)
-        self.addWidget(self._plan_page(show_year, show_month))
+        self.addWidget(self._plan_page(show_year, show_month, watch_night))
 
-    def _plan_page(self, show_year: Callable[[], None], show_month: Callable[[], None]) -> QWidget:
+    def _plan_page(
+        self,
+        show_year: Callable[[], None],
+        show_month: Callable[[], None],
+        watch_night: Callable[[], None],
+    ) -> QWidget:
         page = QWidget()
         column = QVBoxLayout(page)
         column.setContentsMargins(18, 12, 18, 10)
@@ -55,7 +61,13 @@ class PlanStage(QStackedWidget):
         column.addLayout(first)
         column.addWidget(self.strip)
         column.addSpacing(6)
-        column.addLayout(self._head("night"))
+        second = self._head("night")
+        self.watch_button = button(
+            "night watch", "A page for the telescope: what is shot, what comes next (T)", "link"
+        )
+        self.watch_button.clicked.connect(watch_night)
+        second.insertWidget(1, self.watch_button)
+        column.addLayout(second)
         column.addWidget(self.band, 3)
         column.addSpacing(6)
         lower = QHBoxLayout()

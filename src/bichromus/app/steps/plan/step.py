@@ -4,6 +4,7 @@ missing.
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -15,6 +16,7 @@ from ....core.plan.tonight import MISSING_H
 from ....workspace.planning.files import checklist, write_plan
 from ....workspace.planning.month import ListRequest, Shootable
 from ...command import Command
+from ...shell.light import toggle_red
 from ...shell.route import StepState
 from ...widgets.text import clock_text
 from ..step import Step, StepContext
@@ -25,6 +27,7 @@ from .optics import OpticsFold
 from .paper import print_pdf
 from .stage import PlanStage
 from .things import ThingsDialog
+from .watch_page import NightWatchPage
 from .year import YearDialog
 
 
@@ -43,7 +46,7 @@ class PlanStep(Step):
         session = self.session
         self.selected: str | None = None
         self.stage: PlanStage = PlanStage(
-            session, context.settings, self.show_year, self.show_month
+            session, context.settings, self.show_year, self.show_month, self.watch_night
         )
         self.first = self.stage.strip
         self.stage.strip.chosen.connect(self._choose_night)
@@ -84,6 +87,11 @@ class PlanStep(Step):
             dialog = YearDialog(nights, view.target.name, view.site.name, self.context.window)
             dialog.bars.chosen.connect(self._choose_night)
             dialog.show()
+
+    def watch_night(self) -> None:
+        """The page for the telescope."""
+        toggle = partial(toggle_red, self.context.settings)
+        NightWatchPage(self.session, toggle, self.context.window).show()
 
     def show_light(self) -> None:
         """What the light of an hour is made of."""
@@ -231,6 +239,14 @@ class PlanStep(Step):
                 "things", "Sites, rigs, filters and targets", "Ctrl+T", self.edit_things, words
             ),
             Command("year", "A year at a glance", "Y", self.show_year, "plan season months", ready),
+            Command(
+                "watch-night",
+                "Night watch: what is shot, what comes next",
+                "T",
+                self.watch_night,
+                "telescope red refocus tonight",
+                ready,
+            ),
             Command("light", "What the light is made of", "I", self.show_light, "sky rate", ready),
             Command(
                 "month",
