@@ -7,20 +7,22 @@ from __future__ import annotations
 import csv
 import datetime as dt
 import json
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
 import pytest
+from astropy.io import fits
 
 from bichromus.core.model.channel import LINES
 from bichromus.core.model.errors import InputError, OutputRefused, UnknownName
 from bichromus.core.plan.catalogue import search
 from bichromus.core.plan.dates import julian
+from bichromus.core.plan.mosaic import Pointing
 from bichromus.workspace.demo.plan import demo_plan
 from bichromus.workspace.library.edits import merged
 from bichromus.workspace.library.files import read_things, save_things
 from bichromus.workspace.library.things import PlanState, SiteThing
+from bichromus.workspace.planning.cautions import cautions
 from bichromus.workspace.planning.files import (
     calendar,
     checklist,
@@ -139,6 +141,13 @@ def test_the_plan_is_written_in_every_form(view: PlanView, tmp_path: Path) -> No
     text = checklist(view)
     assert "Weaverbird Nebula, night of 2027-03-17" in text
     assert text.count("☐") == len(view.tonight.blocks) + 1
+    for words in ("set up and cool", "refocus", "flip to the other side", "end: ", "Rest before"):
+        assert words in text
+    far = make_plan(
+        demo_plan().model_copy(update={"with_rigs": (demo_plan().rigs[2].name,)}), {}, NOW
+    )
+    assert "## Shed, 135 mm f/2 lens, mono, Shed" in checklist(far)
+    assert any("Alone at a dark site" in words for words in cautions(far))
     events = calendar(view)
     assert events.count("BEGIN:VEVENT") == events.count("END:VEVENT") == len(view.tonight.blocks)
     assert all(len(line) < 76 for line in events.split("\r\n"))
@@ -146,11 +155,79 @@ def test_the_plan_is_written_in_every_form(view: PlanView, tmp_path: Path) -> No
         write_plan(view, tmp_path / "t.md")
     with pytest.raises(UnknownName, match="no form of the plan"):
         write_plan(view, tmp_path / "t.doc")
-    wide = replace(view, frame=replace(view.frame, panels=(2, 3)))
+    wide = make_plan(large(), HELD, NOW)
     write_plan(wide, tmp_path / "m.csv")
-    assert (
-        len([r for r in (tmp_path / "m.csv").read_text().splitlines() if r.endswith(",24.0")]) == 6
-    )
+    panels = list(csv.reader((tmp_path / "m.csv").read_text().splitlines()))[-4:]
+    assert [r[0] for r in panels] == ["1", "2", "3", "4"]
+    assert len({r[3] for r in panels}) > 1  # each has an angle of its own
+    assert "| → | 1 |" in checklist(wide)
+
+
+def large(**more: object) -> PlanState:
+    """The demo's plan of a target that wants two by two panels."""
+    plan = demo_plan()
+    target = plan.targets[0].model_copy(update={"size_arcmin": (210.0, 140.0), "angle": 24.0})
+    return plan.model_copy(update={"targets": (target,), **more})
+
+
+def test_panels_multiply_the_goals_and_the_least_done_is_next() -> None:
+    even = {"goal_mode": "even", "even_hours": 3.0}
+    one = make_plan(demo_plan().model_copy(update=even), {}, NOW)
+    four = make_plan(large(**even), {}, NOW)
+    assert four.mosaic is not None
+    assert one.mosaic is None
+    assert len(four.mosaic.panels) == 4
+    for a, b in zip(one.channels, four.channels, strict=True):
+        assert b.wanted_h == 4 * a.wanted_h
+    assert four.mosaic.next == four.mosaic.panels[0]
+    typed = {"1": {"Ha": 3.0, "O3": 3.0, "S2": 3.0}, "2": {"Ha": 3.0}}
+    by_hand = make_plan(large(**even, panels_done=typed), HELD, NOW)
+    assert by_hand.mosaic is not None
+    assert by_hand.mosaic.share(by_hand.mosaic.panels[0]) == pytest.approx(0.5)
+    assert by_hand.mosaic.next is not None
+    assert by_hand.mosaic.next.number == 3
+    assert {c.channel: c.had_h for c in by_hand.channels}["Ha"] == 6.0
+    third = four.mosaic.panels[2]
+    shot = [Pointing(p.ra, p.dec, "Ha", 2.0) for p in four.mosaic.panels if p != third]
+    told = make_plan(large(**even), {"Ha": Held(6.0)}, NOW, pointings=shot)
+    assert told.mosaic is not None
+    assert told.mosaic.known
+    assert told.mosaic.next is not None
+    assert told.mosaic.next.number == 3
+    every = make_plan(large(**even, panel_order="all"), {}, NOW)
+    assert every.mosaic is not None
+    assert every.mosaic.next is None
+
+
+def test_a_session_learns_from_headers_which_panels_are_done(tmp_path: Path) -> None:
+    session = stepped_session(tmp_path / "p.bichromus", "x", now=lambda: NOW)
+    plan = large(goal_mode="even", even_hours=1.0)
+    session.planning.set_plan("things", **plan.model_dump())
+    wait(lambda: session.planning.snapshot.view is not None)
+    view = session.planning.snapshot.view
+    assert view is not None
+    assert view.mosaic is not None
+    last = view.mosaic.panels[-1]
+    (tmp_path / "subs").mkdir()
+    for n in range(3):
+        card = fits.PrimaryHDU(np.zeros((8, 8), np.uint16))
+        card.header.update(
+            {"FILTER": "Ha", "EXPTIME": 600.0, "DATE-OBS": f"2027-03-10T10:{10 * n:02d}:00",
+             "OBJECT": "Weaverbird Nebula", "SITELONG": 170.46, "RA": last.ra, "DEC": last.dec}
+        )  # fmt: skip
+        card.writeto(tmp_path / "subs" / f"{n}.fits")
+    session.log.take_in(tmp_path / "subs")
+
+    def told() -> bool:
+        now = session.planning.snapshot.view
+        return now is not None and now.mosaic is not None and now.mosaic.known
+
+    wait(told)
+    view = session.planning.snapshot.view
+    assert view is not None
+    assert view.mosaic is not None
+    assert view.mosaic.panels[-1].done == {"Ha": pytest.approx(0.5)}
+    session.close()
 
 
 def test_things_go_out_and_in(tmp_path: Path) -> None:

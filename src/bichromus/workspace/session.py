@@ -97,7 +97,7 @@ class Session:
         self.blend.recipe_changed.connect(self._follow_recipe)
         self.blend.judged.connect(self._replan)
         self.log.changed.connect(self._follow_log)
-        self.planning.changed.connect(self._advise_enough)
+        self.planning.changed.connect(self._follow_plan)
         if self.state.preparation.sources:
             self.previews.hold_aside(_PICTURE_FIRST_S)
         for works in (self.jobs, self.previews):
@@ -137,7 +137,14 @@ class Session:
         self._advise_enough()
 
     def _replan(self) -> None:
-        self.planning.follow(self._held(), self._held_of_others())
+        pointings = self.log.snapshot.pointings
+        self.planning.follow(self._held(), self._held_of_others(), pointings)
+
+    def _follow_plan(self) -> None:
+        view = self.planning.snapshot.view
+        if view is not None and view.mosaic is not None:
+            self.log.want_positions()
+        self._advise_enough()
 
     def _advise_enough(self) -> None:
         self.context.advise("log", advise_enough(self.growths()))

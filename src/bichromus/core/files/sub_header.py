@@ -17,6 +17,7 @@ from ..model.sub import SubHeader, kind_of, sub_filter
 from .astropy_fits import astropy_fits
 from .foreign import FOREIGN, cards_of, require_file, why_of
 from .headers import first_number, first_text, map_header
+from .pointing import pointing
 
 SUFFIXES: Final = (".fits", ".fit", ".fts")
 _MOST_UNPACKED, _MOST_SHRUNK = 300_000_000, 60.0
@@ -70,6 +71,11 @@ def read_sub(path: Path) -> tuple[str, SubHeader | None, str]:
         ),
         word,
     )
+
+
+def read_position(path: Path) -> tuple[float, float] | None:
+    """Where a sub looked (J2000 degrees); None where it does not tell. Raises UnreadableFile."""
+    return pointing(_cards(path))
 
 
 def _cards(path: Path) -> dict[str, Any]:

@@ -61,11 +61,13 @@ class Station:
 @dataclass(frozen=True)
 class Demand:
     """Hours of a channel that are held, and that are wanted in all (None: as many as show the
-    target well); both of the first station that serves it, under a dark sky.
+    target well, for each of so many ``panels``); both of the first station that serves it, under a
+    dark sky.
     """
 
     had_h: float = 0.0
     wanted_h: float | None = None
+    panels: int = 1
 
 
 @dataclass(frozen=True)

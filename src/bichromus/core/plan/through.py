@@ -185,7 +185,7 @@ def channel_plan(station: Station, through: Through, aim: Aim, channel: str) -> 
     rate = through.alone[channel]
     target, sky = (float(v[0]) for v in through.light(dark_path(station, aim))[channel])
     goal = GOAL_SNR**2 / rate if rate > 0 else 0.0
-    wanted = demand.wanted_h if demand.wanted_h is not None else goal
+    wanted = demand.wanted_h if demand.wanted_h is not None else goal * demand.panels
     light = sky + through.dark_e_s
     return ChannelPlan(
         channel,
@@ -198,7 +198,7 @@ def channel_plan(station: Station, through: Through, aim: Aim, channel: str) -> 
         wanted,
         demand.had_h,
         snr(target, light, through.read_noise_e, through.sub.sub_s, 1),
-        float(np.sqrt(rate * max(wanted, demand.had_h))),
+        float(np.sqrt(rate * max(wanted, demand.had_h) / demand.panels)),
         rate,
     )
 

@@ -203,7 +203,9 @@ class Things(_Frozen):
 
 class PlanState(Things):
     """The things that a project works with, and what was chosen for the plan: ``with_rigs`` shoot
-    beside the chosen one, ``with_targets`` are shot beside the chosen one.
+    beside the chosen one, ``with_targets`` are shot beside the chosen one. Of a mosaic one panel is
+    shot a night, or all of them; ``panels_done`` are hours by panel and channel where they were
+    typed.
     """
 
     site: str = ""
@@ -215,6 +217,10 @@ class PlanState(Things):
     fixed_clock: bool = False
     camera_angle: float = 0.0
     overlap: Share = 0.15
+    panel_order: Literal["one", "all"] = "one"
+    panels_done: dict[str, dict[str, Annotated[float, Field(ge=0, le=2000)]]] = Field(
+        default_factory=dict
+    )
     goal_mode: Literal["deficit", "even", "typed"] = "deficit"
     even_hours: Positive = 8.0
     goals: dict[str, Annotated[float, Field(ge=0, le=2000)]] = Field(default_factory=dict)

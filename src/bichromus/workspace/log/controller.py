@@ -13,6 +13,7 @@ from psygnal import Signal
 from ...core.files.atomic import write_text
 from ...core.model.errors import InputError
 from ...core.model.progress import SILENT, Progress
+from ...core.plan.mosaic import Pointing
 from ..project.context import ProjectContext
 from ..project.document import Command
 from ..project.journal import Edit, LogChange, Row
@@ -21,6 +22,7 @@ from .channel_time import ChannelTime, channel_times
 from .contribution import Contribution
 from .export import export
 from .intake import Intake, take_in
+from .positions import known_positions, pointings_of, read_positions
 from .runs import Run
 from .sub import Sub
 from .summary import FORMS, Summary, summarise, write_summary
@@ -45,6 +47,7 @@ class LogSnapshot:
     times: Mapping[str, ChannelTime] = field(default_factory=dict)
     of_target: tuple[Sub, ...] = ()
     others: Mapping[str, int] = field(default_factory=dict)
+    pointings: tuple[Pointing, ...] = ()
     pick: Pick = field(default_factory=Pick)
 
     @property
@@ -67,6 +70,7 @@ class LogController:
         self._lock = threading.Lock()
         self._snapshot = LogSnapshot()
         self._followed: tuple[Any, ...] | None = None
+        self._positions_wanted = False
         self._watch = FolderWatch(context, self.table, self._arrived, self.changed.emit)
 
     @property
@@ -108,6 +112,12 @@ class LogController:
             self._snapshot = replace(self._snapshot, pick=pick)
         self._context.previews.request("log pick", self._show)
 
+    def want_positions(self) -> None:
+        """From now on tell where the target's subs looked: a mosaic wants to know."""
+        if not self._positions_wanted:
+            self._positions_wanted = True
+            self.refresh()
+
     def close(self) -> None:
         """Watch nothing any more."""
         self._watch.close()
@@ -115,10 +125,14 @@ class LogController:
     def _read(self) -> None:
         subs = tuple(self.table.subs())
         mine = subs_of_target(subs, self._context.document.saved)
-        rows: list[Any] = self.table.store.rows(
+        store = self.table.store
+        rows: list[Any] = store.rows(
             "SELECT coalesce(nullif(lower(word), ''), kind), count(*) FROM others "
             "GROUP BY 1 ORDER BY 2 DESC"
         )
+        if self._positions_wanted:
+            read_positions(store, mine)
+            self._publish(pointings=pointings_of(mine, known_positions(store)))
         self._publish(
             subs=subs,
             times=channel_times(mine),

@@ -10,6 +10,7 @@ from typing import Any
 from psygnal import Signal
 
 from ...core.model.errors import InputError
+from ...core.plan.mosaic import Pointing
 from ..library.things import TargetThing
 from ..project.context import ProjectContext
 from ..project.document import Command
@@ -64,18 +65,24 @@ class PlanController:
             return dict(self._context.document.state.plan.goals), {}
         return now.wanted_h, dict(now.view.hour_gain)
 
-    def follow(self, held: Mapping[str, Held], others: HeldOf | None = None) -> None:
+    def follow(
+        self,
+        held: Mapping[str, Held],
+        others: HeldOf | None = None,
+        pointings: tuple[Pointing, ...] = (),
+    ) -> None:
         """Make the plan anew, on the preview thread, when anything that it rests on has changed."""
         plan = self._context.document.state.plan
         with self._lock:
             begun = self._begun
-            if (plan, held, others, begun) == self._followed:
+            if (plan, held, others, begun, pointings) == self._followed:
                 return
-            self._followed = (plan, dict(held), others, begun)
+            self._followed = (plan, dict(held), others, begun, pointings)
 
         def work() -> None:
             try:
-                made = PlanSnapshot(make_plan(plan, held, self._context.now(), others, begun))
+                now = self._context.now()
+                made = PlanSnapshot(make_plan(plan, held, now, others, begun, pointings))
             except InputError as error:
                 made = PlanSnapshot(error=error.sentence())
             self._snapshot = made

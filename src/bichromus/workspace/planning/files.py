@@ -6,14 +6,21 @@ import csv
 import io
 import json
 from pathlib import Path
+from typing import Final
 
 from ...core.files.atomic import write_text
 from ...core.model.errors import UnknownName
+from ...core.plan.actions import actions_of
 from ...core.plan.dates import iso_time, moment_of
-from ...core.plan.framing import from_plane, panel_centres
 from ...core.plan.laying import Block
+from ...core.plan.mosaic import Panel
 from ...core.plan.tonight import Lane
+from .cautions import cautions
+from .mosaic import Mosaic
 from .view import PlanView
+
+DARK_DEG: Final = -18.0
+"""The Sun's altitude from which it is dark."""
 
 
 def write_plan(view: PlanView, path: Path, overwrite: bool = False) -> None:
@@ -44,7 +51,8 @@ def checklist(view: PlanView) -> str:
     if view.advice is not None:
         lines += [view.advice.sentence, ""]
     if night.dark:
-        lines.append(f"- dark {view.clock(night.dark[0][0])} to {view.clock(night.dark[-1][1])}")
+        sky = "dark" if view.sun_below <= DARK_DEG else f"Sun below {view.sun_below:.0f}°"
+        lines.append(f"- {sky} {view.clock(night.dark[0][0])} to {view.clock(night.dark[-1][1])}")
     moon = f", sets {view.clock(night.moon.set)}" if night.moon.set else ""
     lines.append(f"- Moon {100 * night.moon.lit:.0f} %{moon}")
     if night.target is not None and night.target.transit is not None:
@@ -52,8 +60,12 @@ def checklist(view: PlanView) -> str:
             f"- meridian at {view.clock(night.target.transit)}, "
             f"{night.target.transit_altitude:.0f}° high"
         )
+    lines.append(
+        f"- camera at {view_angle(view):.0f}°, {view.frame.scale_arcsec:.2f} arcsec a pixel"
+    )
+    if view.mosaic is not None:
+        lines += ["", *_panel_lines(view.mosaic)]
     lines += [
-        f"- camera at {view_angle(view):.0f}°, {view.frame.scale_arcsec:.2f} arcsec a pixel",
         "",
         "| ☐ | from | to | filter | subs |",
         "|---|---|---|---|---|",
@@ -65,12 +77,42 @@ def checklist(view: PlanView) -> str:
     ]
     for lane in view.lanes[1:]:
         lines += ["", f"## {lane.station.name}, {lane.station.site}", "", *_lane_lines(view, lane)]
+    lines += ["", "## In its order", "", *_order_lines(view)]
     lines += [
         "",
-        "Before: polar alignment, focus, dew heaters, free disk. After: flats with this "
-        "camera angle.",
+        "Before: polar alignment, focus, dew heaters, free disk. After: flats with this camera "
+        "angle.",
+        "",
+        *(f"- {words}" for words in (*view.coming.warnings, *cautions(view))),
     ]
     return "\n".join(lines) + "\n"
+
+
+def _panel_lines(mosaic: Mosaic) -> list[str]:
+    """The panels, the next one marked."""
+    following = mosaic.next.number if mosaic.next is not None else 0
+    return [
+        "| | panel | RA | Dec | camera | done |",
+        "|---|---|---|---|---|---|",
+        *(
+            f"| {'→' if p.number == following else ''} | {p.number} | {p.ra:.3f}° | {p.dec:.3f}° | "
+            f"{p.angle:.1f}° | {100 * mosaic.share(p):.0f} % |"
+            for p in mosaic.panels
+        ),
+    ]
+
+
+def _order_lines(view: PlanView) -> list[str]:
+    """Set-up, filters, focus runs, flip, hand-over and end of the plan's rig."""
+    lane = view.lanes[0]
+    actions = actions_of(lane)
+    if not actions:
+        return ["- nothing is planned"]
+    set_up = actions[0].moment - view.rig.set_up_min / 1440
+    return [
+        f"- {view.clock(set_up)} set up and cool ({view.rig.set_up_min:.0f} min)",
+        *(f"- {view.clock(a.moment)} {a.words}" for a in actions),
+    ]
 
 
 def _lane_lines(view: PlanView, lane: Lane) -> list[str]:
@@ -118,8 +160,8 @@ def plan_table(view: PlanView) -> str:
         writer.writerow([u.date.isoformat(), u.filter, f"{u.hours:.2f}", u.target, u.station])
     writer.writerow([])
     writer.writerow(["panel", "ra_deg", "dec_deg", "camera_angle_deg"])
-    for number, (ra, dec) in enumerate(panels(view), 1):
-        writer.writerow([number, f"{ra:.5f}", f"{dec:.5f}", view_angle(view)])
+    for p in panels(view):
+        writer.writerow([p.number, f"{p.ra:.5f}", f"{p.dec:.5f}", round(p.angle, 2)])
     return out.getvalue()
 
 
@@ -128,12 +170,11 @@ def _every_block(view: PlanView) -> list[tuple[str, Block]]:
     return [(lane.station.name, b) for lane in view.lanes for b in lane.blocks]
 
 
-def panels(view: PlanView) -> list[tuple[float, float]]:
-    """Centres of the mosaic's panels, J2000 degrees; the one rotation is kept for all."""
-    return [
-        from_plane(view.target.ra, view.target.dec, e, n)
-        for e, n in panel_centres(view.frame, view.overlap, view_angle(view))
-    ]
+def panels(view: PlanView) -> list[Panel]:
+    """The mosaic's panels, or the one; each with its own angle."""
+    if view.mosaic is not None:
+        return list(view.mosaic.panels)
+    return [Panel(1, view.target.ra, view.target.dec, view_angle(view))]
 
 
 def plan_json(view: PlanView) -> str:
@@ -175,7 +216,16 @@ def plan_json(view: PlanView) -> str:
                     }
                     for u in view.coming.uses
                 ],
-                "panels": [{"ra_deg": ra, "dec_deg": dec} for ra, dec in panels(view)],
+                "panels": [
+                    {
+                        "number": p.number,
+                        "ra_deg": p.ra,
+                        "dec_deg": p.dec,
+                        "camera_angle_deg": p.angle,
+                        "hours_done": dict(p.done),
+                    }
+                    for p in panels(view)
+                ],
             },
             indent=2,
         )

@@ -157,6 +157,8 @@ def write_sub(e: Evening, camera: SimulatedCamera, number: int, folder: Path) ->
             "TELESCOP": e.rig.name,
             "SITELONG": e.site.lon,
             "SITELAT": e.site.lat,
+            "RA": e.target.ra,
+            "DEC": e.target.dec,
             "GAIN": 100.0,
             "CCD-TEMP": _SENSOR_C + e.air[number].warmer_c,
             "XPIXSZ": round(camera.pixel_um, 4),

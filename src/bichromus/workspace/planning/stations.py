@@ -138,16 +138,23 @@ def targets_of(plan: PlanState) -> list[TargetThing]:
 
 
 def aim_of(
-    target: TargetThing, plan: PlanState, held: Mapping[str, Held], channels: Sequence[str]
+    target: TargetThing,
+    plan: PlanState,
+    held: Mapping[str, Held],
+    channels: Sequence[str],
+    panels: int = 1,
 ) -> Aim:
-    """A target with what is wanted of it in ``channels``."""
+    """A target with what is wanted of it in ``channels``, of so many panels."""
     first = target.name == plan.target_named().name
     stars = target.kind in _LINE_KINDS
     return Aim(
         target.name,
         Target(target.ra, target.dec),
         glow(target),
-        {c: _demand(c, held.get(c, Held()), _goal(plan, c, first), stars) for c in channels},
+        {
+            c: _demand(c, held.get(c, Held()), _goal(plan, c, first), stars, panels)
+            for c in channels
+        },
         target.priority,
         target.star_mag,
     )
@@ -171,13 +178,17 @@ def _goal(plan: PlanState, channel: str, first: bool) -> float | None:
     return plan.goals.get(channel) if plan.goal_mode == "typed" and first else None
 
 
-def _demand(channel: str, held: Held, goal: float | None, stars: bool) -> Demand:
-    """``stars``: of what shines in lines, colours are wanted for the stars alone."""
+def _demand(channel: str, held: Held, goal: float | None, stars: bool, panels: int) -> Demand:
+    """``stars``: of what shines in lines, colours are wanted for the stars alone. Goals are hours
+    of a panel; what a stack of all of them lacks is of all of them.
+    """
     if goal is None and held.factor is not None:
-        goal = (held.measured_h or held.hours) * held.factor**2
+        return Demand(held.hours, (held.measured_h or held.hours) * held.factor**2, panels)
     if goal is None and stars and channel not in LINES:
-        goal = max(STAR_COLOURS_H, held.hours)
-    return Demand(held.hours, goal)
+        goal = STAR_COLOURS_H
+    if goal is not None:
+        goal = max(goal * panels, 0.0)
+    return Demand(held.hours, goal, panels)
 
 
 def _awake(site: SiteThing, date: dt.date) -> Span:

@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Mapping
-from dataclasses import dataclass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Final
 from zoneinfo import ZoneInfo
@@ -18,6 +18,7 @@ from ...core.plan.coming import NIGHTS, Coming, Weather, plan_coming
 from ...core.plan.dates import date_of, julian, moment_of
 from ...core.plan.framing import Field, Framing, area, common_field, frame
 from ...core.plan.laying import Block
+from ...core.plan.mosaic import Pointing
 from ...core.plan.night import Night, Target
 from ...core.plan.order import OrderCost, cost
 from ...core.plan.rates import FilterCheck, check_filter
@@ -28,6 +29,7 @@ from ...core.simulate.forecast import Forecast, read_forecast, simulate_forecast
 from ...core.simulate.outlook import SkyLight, simulate_outlook
 from ..library.things import FilterThing, PlanState, RigThing, SiteThing, TargetThing
 from .held import Held
+from .mosaic import Mosaic, held_of_panels, mosaic_of, panel_count
 from .stations import (
     aim_of,
     channels_of,
@@ -92,6 +94,8 @@ class PlanView:
     moon_factor: dict[str, float]
     season: Season | None
     dark: SkyPath
+    mosaic: Mosaic | None
+    camera_angle: float
 
     @property
     def lanes(self) -> tuple[Lane, ...]:
@@ -123,6 +127,7 @@ def make_plan(
     now: dt.datetime,
     others: HeldOf | None = None,
     begun: Begun | None = None,
+    pointings: Sequence[Pointing] = (),
 ) -> PlanView:
     """The plan for the chosen site, rigs, targets and night; ``held`` of the chosen target, and of
     ``others`` by name; of a night that has ``begun`` what is left. Raises InputError when a thing
@@ -140,8 +145,13 @@ def make_plan(
     weather = _weather(plan, forecast, known, dates, zone)
     stations = stations_of(plan, dates)
     channels = channels_of(stations)
+    shape = _frame(plan, rig, target)
+    panels = panel_count(shape)
+    held = {c: replace(h, hours=held_of_panels(plan, c, h.hours)) for c, h in held.items()}
     aims = [
-        aim_of(t, plan, held if t.name == target.name else (others or {}).get(t.name, {}), channels)
+        aim_of(t, plan, held, channels, panels)
+        if t.name == target.name
+        else aim_of(t, plan, (others or {}).get(t.name, {}), channels)
         for t in targets_of(plan)
     ]
     every = plan.cycle_every if plan.order == "cycle" else None
@@ -158,15 +168,6 @@ def make_plan(
     night = first.nights[target.name]
     zones = {s.name: zone_of(plan.site_named(s.site)) for s in stations}
     fields = tuple(_field(r, plan.camera_angle if r.name == rig.name else 0.0) for r in plan.rigs)
-    shape = frame(
-        rig.focal,
-        rig.pixel_um,
-        rig.sensor_mm,
-        target=_degrees(target),
-        overlap=plan.overlap,
-        turned_deg=target.angle - plan.camera_angle,
-        fwhm_arcsec=rig.fwhm_arcsec,
-    )
 
     def clock(jd: float) -> str:
         return moment_of(jd).astimezone(zone).strftime("%H:%M")
@@ -196,6 +197,20 @@ def make_plan(
         _moon_factors(coming, target.name),
         season_of(place, date.replace(day=1), aim, rules),
         dark_path(stations[0], aims[0]),
+        mosaic_of(plan, target, shape, coming.channels.get(target.name, ()), pointings),
+        plan.camera_angle,
+    )
+
+
+def _frame(plan: PlanState, rig: RigThing, target: TargetThing) -> Framing:
+    return frame(
+        rig.focal,
+        rig.pixel_um,
+        rig.sensor_mm,
+        target=_degrees(target),
+        overlap=plan.overlap,
+        turned_deg=target.angle - plan.camera_angle,
+        fwhm_arcsec=rig.fwhm_arcsec,
     )
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Final
 
@@ -106,7 +106,24 @@ class WhereFold(PlanFold):
             lambda v: f"{100 * v:.0f} %",
         )
         self.clear.settled.connect(lambda v: self._set("nights clear", clear_chance=v))
+        self.panels = ChoiceBox(
+            "panels", "One panel a night, the one that lacks most; or all of them each night"
+        )
+        self.panels.addItems(["one panel a night", "all panels each night"])
+        self.panels.activated.connect(
+            lambda i: self._set("panels in a night", panel_order=("one", "all")[i])
+        )
+        self.done = QLineEdit()
+        self.done.setPlaceholderText("1: Ha 3 O3 2, 2: Ha 1")
+        self.done.setAccessibleName("hours done by panel")
+        self.done.setToolTip(
+            "Hours done of each panel, as 1: Ha 3 O3 2, 2: Ha 1.\n"
+            "Left empty they come from the positions in the subs' headers."
+        )
+        self.done.editingFinished.connect(lambda: self.type_done(self.done.text()))
         self.add(self.overlap)
+        self.add(self.panels)
+        self.add(self.done)
         self.add(self.high)
         self.add(self.dark)
         self.add(self.clear)
@@ -133,7 +150,12 @@ class WhereFold(PlanFold):
         self.high.set_value(plan.min_altitude)
         self.overlap.set_value(plan.overlap)
         view = self.session.planning.snapshot.view
-        self.overlap.setVisible(view is not None and (view.frame.panels or (1, 1)) != (1, 1))
+        mosaic = view is not None and view.mosaic is not None
+        for control in (self.overlap, self.panels, self.done):
+            control.setVisible(mosaic)
+        self.panels.setCurrentIndex(("one", "all").index(plan.panel_order))
+        if not self.done.hasFocus():
+            self.done.setText(_done_text(plan.panels_done))
         self.dark.set_value(plan.sun_below)
         self.clear.set_value(plan.clear_chance)
         none = "simulated" if plan.fixed_clock else "none"
@@ -147,6 +169,19 @@ class WhereFold(PlanFold):
             else "The sky is taken to be clear; press to give a forecast as CSV"
         )
 
+    def type_done(self, text: str) -> None:
+        """Hours done by panel; what does not fit is told and changes nothing."""
+        try:
+            done = _done_of(text)
+        except (ValueError, InputError):
+            fault = InputError(
+                "These hours are not clear", why=text, do="Write 1: Ha 3 O3 2, 2: Ha 1"
+            )
+            self.session.context.report([fault])
+            return
+        if done != self.session.state.plan.panels_done:
+            self._set("hours done by panel", panels_done=done)
+
     def _choose(self, kind: str, name: str) -> None:
         kinds: dict[str, ThingKind] = {"site": "sites", "rig": "rigs", "target": "targets"}
         self.session.library.use(kinds[kind], name)
@@ -159,6 +194,26 @@ class WhereFold(PlanFold):
         path, _ = QFileDialog.getOpenFileName(self, "Forecast", str(Path.home()), "CSV (*.csv)")
         if path:
             self._set("own forecast", forecast_csv=path)
+
+
+def _done_text(done: Mapping[str, Mapping[str, float]]) -> str:
+    return ", ".join(
+        f"{panel}: {' '.join(f'{c} {h:g}' for c, h in hours.items())}"
+        for panel, hours in sorted(done.items(), key=lambda item: int(item[0]))
+    )
+
+
+def _done_of(text: str) -> dict[str, dict[str, float]]:
+    """Raises ValueError, UnknownName for what is not written so."""
+    out: dict[str, dict[str, float]] = {}
+    for part in (p for p in text.split(",") if p.strip()):
+        panel, mark, rest = part.partition(":")
+        words = rest.split()
+        if not mark or len(words) % 2:
+            raise ValueError(part)
+        hours = zip(words[::2], words[1::2], strict=True)
+        out[str(int(panel))] = {channel_name(c): float(h) for c, h in hours}
+    return out
 
 
 class SubsFold(PlanFold):

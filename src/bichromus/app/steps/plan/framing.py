@@ -11,10 +11,13 @@ from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, Q
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from ....core.plan.framing import Field, panel_centres
+from ....workspace.planning.mosaic import Mosaic
 from ....workspace.planning.view import PlanView
 from ...theme.look import LOOK, font
 from ...widgets.later import Pause
 from ...widgets.paint import draw_note, fill_rect
+
+_MOST_PANELS = 60
 
 
 class FramingMap(QWidget):
@@ -80,11 +83,7 @@ class FramingMap(QWidget):
         for field in view.fields:
             if field.name != view.rig.name:
                 self._draw(painter, field, scale, QPen(QColor(t.faint), 1, Qt.PenStyle.DashLine))
-        fw, fh = view.frame.field
-        for centre in panel_centres(view.frame, self.overlap, self.angle)[:60]:
-            self._draw(
-                painter, Field("", fw, fh, self.angle, centre), scale, QPen(QColor(t.strong), 1.6)
-            )
+        self._draw_panels(painter, view, scale)
         painter.setFont(font(8.8))
         inside = QRectF(self.rect()).adjusted(8, 0, -8, 0)
         size = view.target.size_arcmin
@@ -96,6 +95,34 @@ class FramingMap(QWidget):
             f"camera at {self.angle:.0f}°",
             inside,
         )
+
+    def _draw_panels(self, painter: QPainter, view: PlanView, scale: float) -> None:
+        """The field, or the panels of a mosaic with their numbers and what is done of them; the
+        next one is drawn strong.
+        """
+        t = LOOK.theme
+        fw, fh = view.frame.field
+        centres = panel_centres(view.frame, self.overlap, self.angle)[:_MOST_PANELS]
+        mosaic = view.mosaic
+        turning = self.angle != view.camera_angle  # the panels of the plan lie otherwise by now
+        for number, centre in enumerate(centres):
+            panel = None
+            if mosaic is not None and not turning and number < len(mosaic.panels):
+                panel = mosaic.panels[number]
+            angle = panel.angle if panel is not None else self.angle
+            following = mosaic is None or panel is None or panel == mosaic.next
+            pen = QPen(QColor(t.strong), 1.6) if following else QPen(QColor(t.muted), 1)
+            self._draw(painter, Field("", fw, fh, angle, centre), scale, pen)
+            if panel is not None and mosaic is not None:
+                self._draw_share(painter, self._point(*centre, scale), panel.number, mosaic)
+
+    def _draw_share(self, painter: QPainter, at: QPointF, number: int, mosaic: Mosaic) -> None:
+        """Its number and what is done of it."""
+        painter.setFont(font(9.2))
+        painter.setPen(QColor(LOOK.theme.text))
+        words = f"{number}\n{100 * mosaic.share(mosaic.panels[number - 1]):.0f} %"
+        box = QRectF(at.x() - 30, at.y() - 18, 60, 36)
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, words)
 
     def _draw(self, painter: QPainter, field: Field, scale: float, pen: QPen) -> None:
         painter.setPen(pen)

@@ -4,8 +4,6 @@ behind glass.
 
 from __future__ import annotations
 
-from typing import Final
-
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
@@ -14,17 +12,12 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from ....core.plan.optics import focus_shift
 from ....core.plan.rates import FilterCheck
 from ....workspace.library.things import BandThing, FilterThing, RigThing
+from ....workspace.planning.cautions import REST, cautions
 from ....workspace.planning.view import PlanView
 from ....workspace.session import Session
 from ...theme.look import LOOK, tag_colour
 from ...widgets.fold import Figures, Fold, label
 from .words import optics_rows
-
-_CARE: Final = "Rest before driving home. Local rules and licensed practice come first."
-_DEW: Final = "Dew is likely: keep mains joints off wet grass and use protected outlets. "
-_SUN: Final = "The Sun stays up: never point optics near it without a proper front filter. "
-_DAMP: Final = 0.9
-"""Relative humidity from which dew is likely on what cools under a clear sky."""
 
 
 class OpticsPicture(QWidget):
@@ -144,7 +137,7 @@ class OpticsFold(Fold):
         self._session = session
         self.picture = OpticsPicture()
         self.optics = Figures()
-        self.care = label(_CARE, "muted", wrap=True)
+        self.care = label(REST, "muted", wrap=True)
         for widget in (self.picture, self.optics, self.care):
             self.add(widget)
 
@@ -159,8 +152,6 @@ class OpticsFold(Fold):
             if chosen is not None:
                 self.picture.show_check(chosen, view.rig, worst)
         self.picture.setVisible(worst is not None)
-        damp = view.weather_known and any(h.humidity > _DAMP for h in view.forecast.hours)
-        sun = view.night.state == "polar_day"
-        self.care.setText((_DEW if damp else "") + (_SUN if sun else "") + _CARE)
+        self.care.setText(" ".join([*view.coming.warnings, *cautions(view)]))
         wants = any(c.wants for c in view.checks)
         self.set_note("look at the optics" if wants else "all well")

@@ -6,7 +6,6 @@ from collections.abc import Callable
 
 from PyQt6.QtWidgets import QHBoxLayout, QStackedWidget, QVBoxLayout, QWidget
 
-from ....core.plan.framing import Framing
 from ....workspace.library.settings import Settings
 from ....workspace.planning.view import PlanView
 from ....workspace.session import Session
@@ -109,7 +108,7 @@ class PlanStage(QStackedWidget):
             f"night of {view.night.date.day} {view.night.date:%B}, {view.site.name}"
         )
         self.heads["night"][1].setText(_night_words(view))
-        self.heads["frame"][1].setText(_frame_words(view.frame))
+        self.heads["frame"][1].setText(_frame_words(view))
 
 
 def _night_words(view: PlanView) -> str:
@@ -124,10 +123,11 @@ def _night_words(view: PlanView) -> str:
     return f"{dark}  ·  {moon}"
 
 
-def _frame_words(frame: Framing) -> str:
+def _frame_words(view: PlanView) -> str:
+    frame, mosaic = view.frame, view.mosaic
+    field = f"{frame.field[0]:.2f}° × {frame.field[1]:.2f}°  ·  {frame.scale_arcsec:.2f}″/px"
+    if mosaic is None:
+        return f"{field}, {frame.verdict}"
     nx, ny = frame.panels or (1, 1)
-    panels = f", {nx} × {ny} panels" if nx * ny > 1 else ""
-    return (
-        f"{frame.field[0]:.2f}° × {frame.field[1]:.2f}°  ·  "
-        f"{frame.scale_arcsec:.2f}″/px, {frame.verdict}{panels}"
-    )
+    following = f", next {mosaic.next.number}" if mosaic.next is not None else ""
+    return f"{field}  ·  {nx} × {ny} panels{following}"
