@@ -16,6 +16,7 @@ from bichromus.app.steps.plan import PlanStep
 from bichromus.app.steps.plan.guide import GuidePage
 from bichromus.app.steps.plan.light import LightDialog
 from bichromus.app.steps.plan.month import MonthDialog
+from bichromus.app.steps.plan.sums import SumsDialog
 from bichromus.app.steps.plan.thing_fields import from_text, to_text
 from bichromus.app.steps.plan.thing_form import ThingForm
 from bichromus.app.steps.plan.things import ThingsDialog
@@ -468,3 +469,21 @@ def test_the_night_watch_is_read_from_two_metres(planned: Window) -> None:
     press(page, Qt.Key.Key_N)
     press(page, Qt.Key.Key_Escape)
     assert not page.isVisible()
+
+
+def test_sums_on_paper_answer_as_they_are_typed(planned: Window) -> None:
+    plan_of(planned).show_sums()
+    dialog = planned.findChild(SumsDialog)
+    assert dialog is not None
+    assert "add 0.7 mm" in dialog.spacing.said.text()
+    dialog.spacing.lines["parts, mm"].setText("20 35.7")
+    assert dialog.spacing.said.text().endswith("it fits.")
+    dialog.spacing.lines["parts, mm"].setText("much")
+    assert "Write figures" in dialog.spacing.said.text()
+    dialog.guider.lines["prism to guider, mm"].setText("60")
+    assert "take away" in dialog.guider.said.text()
+    shown = [row[0].text() for row in dialog.frame.table.rows if not row[0].isHidden()]
+    assert shown == [r.name for r in demo_plan().rigs]
+    assert "times as long" in dialog.cameras.note.text()
+    assert "Open two stacks" in dialog.filters.said.text() or dialog.filters.boxes[0].count() >= 2
+    dialog.close()

@@ -35,6 +35,7 @@ class Bridge(QObject):
     errors = pyqtSignal(list)
     cache = pyqtSignal(object)
     written = pyqtSignal(list)
+    calibrated = pyqtSignal(list)
     took_in = pyqtSignal(object, bool)
     rehearsing = pyqtSignal(int, int, str)
     sub_rendered = pyqtSignal(object, object)
@@ -101,6 +102,7 @@ def _sources(session: Session) -> dict[str, SignalInstance]:
         "errors": session.errors,
         "cache": session.channels.cached,
         "written": session.channels.written,
+        "calibrated": session.log.calibrated,
         "took_in": session.log.took_in,
         "rehearsing": session.evening.progressed,
         "sub_rendered": session.subs.pictures.rendered,

@@ -166,7 +166,7 @@ def _several(lanes: Sequence[Lane], clock: Clock) -> str:
     for lane in at_work:
         name = lane.station.site if sites.count(lane.station.site) == 1 else lane.station.name
         parts = [
-            (f"{target} in " if len(targets) > 1 else "") + _skies(lane, blocks)
+            f"{target} in {listed(_names(blocks))}" if len(targets) > 1 else _skies(lane, blocks)
             for target, blocks in _by_target(lane.blocks)
         ]
         clauses.append(f"{name}: {', then '.join(parts)}")

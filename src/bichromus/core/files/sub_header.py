@@ -35,12 +35,12 @@ def read_sub(path: Path) -> tuple[str, SubHeader | None, str]:
     """Kind, header (of lights only) and the word for the kind. Raises UnreadableFile for what is
     broken.
     """
-    cards = _cards(path)
+    cards = read_cards(path)
     word = first_text(cards, ("IMAGETYP", "FRAME")) or ""
     kind = kind_of(word)
     if kind != "light":
         return kind, None, word
-    start = _start(cards)
+    start = start_of(cards)
     seconds = first_number(cards, ("EXPTIME", "EXPOSURE"))
     if start is None or seconds is None or seconds <= 0:
         raise UnreadableFile(
@@ -75,10 +75,10 @@ def read_sub(path: Path) -> tuple[str, SubHeader | None, str]:
 
 def read_position(path: Path) -> tuple[float, float] | None:
     """Where a sub looked (J2000 degrees); None where it does not tell. Raises UnreadableFile."""
-    return pointing(_cards(path))
+    return pointing(read_cards(path))
 
 
-def _cards(path: Path) -> dict[str, Any]:
+def read_cards(path: Path) -> dict[str, Any]:
     """Keywords of the primary header, or of the first picture; checks that the file is whole."""
     require_file(path)
     try:
@@ -160,7 +160,7 @@ def _size(handle: IO[bytes]) -> int:
     return handle.seek(0, 2)
 
 
-def _start(cards: dict[str, Any]) -> dt.datetime | None:
+def start_of(cards: dict[str, Any]) -> dt.datetime | None:
     date = first_text(cards, ("DATE-OBS",))
     time = first_text(cards, ("TIME-OBS",))
     candidates = [

@@ -18,6 +18,7 @@ from ..project.context import ProjectContext
 from ..project.document import Command
 from ..project.journal import Edit, LogChange, Row
 from ..project.state import ProjectState
+from .calibration import CalibrationFiles, calibrations
 from .channel_time import ChannelTime, channel_times
 from .contribution import Contribution
 from .export import export
@@ -58,10 +59,12 @@ class LogSnapshot:
 
 class LogController:
     """Owns what is shown of the log. ``changed`` follows a new ``snapshot``; ``took_in``: an intake
-    is done, or subs arrived by themselves (with True).
+    is done, or subs arrived by themselves (with True); ``calibrated``: which flats and darks fit
+    what was shot.
     """
 
     changed = Signal()
+    calibrated = Signal(list)
     took_in = Signal(Intake, bool)
 
     def __init__(self, context: ProjectContext) -> None:
@@ -71,6 +74,7 @@ class LogController:
         self._snapshot = LogSnapshot()
         self._followed: tuple[Any, ...] | None = None
         self._positions_wanted = False
+        self._calibration = CalibrationFiles()
         self._watch = FolderWatch(context, self.table, self._arrived, self.changed.emit)
 
     @property
@@ -156,6 +160,13 @@ class LogController:
         target = view if plain else make_view(mine, widths, *typed, plan)
         self._publish(view=view, target_view=target)
         self.changed.emit()
+        self._context.previews.request("calibration", self._calibrate)
+
+    def _calibrate(self) -> None:
+        frames = self._calibration.frames(self.table.store)
+        subs = [s for s in self._snapshot.subs if s.kept]
+        lights = self._calibration.lights(subs) if frames else {}
+        self.calibrated.emit(calibrations(subs, lights, frames) if frames else [])
 
     def _publish(self, **changes: Any) -> None:
         with self._lock:

@@ -70,8 +70,6 @@ def mosaic_of(
     return Mosaic(tuple(panels), wanted, following, gap, bool(pointings or typed))
 
 
-def held_of_panels(plan: PlanState, channel: str, hours: float) -> float:
-    """Hours of a channel that all panels hold, as they were typed where they were."""
-    if not plan.panels_done:
-        return hours
+def held_of_panels(plan: PlanState, channel: str) -> float:
+    """Hours of a channel that all panels hold, as they were typed."""
     return sum(done.get(channel, 0.0) for done in plan.panels_done.values())

@@ -147,7 +147,8 @@ def make_plan(
     channels = channels_of(stations)
     shape = _frame(plan, rig, target)
     panels = panel_count(shape)
-    held = {c: replace(h, hours=held_of_panels(plan, c, h.hours)) for c, h in held.items()}
+    if panels > 1 and plan.panels_done:
+        held = {c: replace(held.get(c, Held()), hours=held_of_panels(plan, c)) for c in channels}
     aims = [
         aim_of(t, plan, held, channels, panels)
         if t.name == target.name

@@ -16,6 +16,7 @@ from ...shell.route import StepState
 from ...widgets.fold import Figures, Fold
 from ...widgets.text import clock_text
 from ..step import Step, StepContext
+from .calibration import CalibrationFold
 from .growing import GrowingFold
 from .people import PeopleFold, SummaryFold
 from .rundialog import RunDialog, values_of
@@ -48,7 +49,15 @@ class LogStep(Step):
         self.night_fold, self.night = Fold("Night"), Figures()
         self.night_fold.add(self.night)
         self.people, self.summary = PeopleFold(session, window), SummaryFold(session, window)
-        for fold in (self.night_fold, self.growing, self.people, self.summary):
+        self.calibration = CalibrationFold()
+        context.bridge.calibrated.connect(self.calibration.show_found)
+        for fold in (
+            self.night_fold,
+            self.calibration,
+            self.growing,
+            self.people,
+            self.summary,
+        ):
             self.inspector.add(fold)
         context.bridge.logged.connect(self._show)
         context.bridge.planned.connect(self._show_growth)
@@ -189,6 +198,7 @@ class LogStep(Step):
 
     def _show_night(self, row: NightRow | None) -> None:
         self.night_fold.setVisible(row is not None)
+        self.calibration.show_night(row.night if row is not None else None)
         if row is None:
             return
         self.night_fold.set_title(f"{row.night:%-d %B %Y}, {row.contributor}")

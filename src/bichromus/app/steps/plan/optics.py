@@ -4,6 +4,8 @@ behind glass.
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
@@ -16,7 +18,7 @@ from ....workspace.planning.cautions import REST, cautions
 from ....workspace.planning.view import PlanView
 from ....workspace.session import Session
 from ...theme.look import LOOK, tag_colour
-from ...widgets.fold import Figures, Fold, label
+from ...widgets.fold import Figures, Fold, button, label
 from .words import optics_rows
 
 
@@ -132,13 +134,20 @@ class OpticsPicture(QWidget):
 class OpticsFold(Fold):
     """Filters in this beam, corners, and what to take care of."""
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, show_sums: Callable[[], None]) -> None:
         super().__init__("Optics and care")
         self._session = session
         self.picture = OpticsPicture()
         self.optics = Figures()
         self.care = label(REST, "muted", wrap=True)
-        for widget in (self.picture, self.optics, self.care):
+        self.sums = button(
+            "sums on paper…",
+            "Spacing behind a reducer, the guider's branch, what fills the frame,\n"
+            "mono against colour, two filters compared (J)",
+            "quiet",
+        )
+        self.sums.clicked.connect(show_sums)
+        for widget in (self.picture, self.optics, self.care, self.sums):
             self.add(widget)
 
     def show_view(self, view: PlanView) -> None:

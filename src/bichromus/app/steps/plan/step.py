@@ -26,6 +26,7 @@ from .month import MonthDialog
 from .optics import OpticsFold
 from .paper import print_pdf
 from .stage import PlanStage
+from .sums import SumsDialog
 from .things import ThingsDialog
 from .watch_page import NightWatchPage
 from .year import YearDialog
@@ -56,7 +57,7 @@ class PlanStep(Step):
         self.where = WhereFold(session, self.edit_things)
         self.subs, self.hours = SubsFold(session, self.show_light), HoursFold(session)
         self.order = OrderFold(session, self.choose_file)
-        self.optics = OpticsFold(session)
+        self.optics = OpticsFold(session, self.show_sums)
         for fold in (self.where, self.subs, self.hours, self.order, self.optics):
             self.inspector.add(fold)
         context.bridge.planned.connect(self._show)
@@ -92,6 +93,12 @@ class PlanStep(Step):
         """The page for the telescope."""
         toggle = partial(toggle_red, self.context.settings)
         NightWatchPage(self.session, toggle, self.context.window).show()
+
+    def show_sums(self) -> None:
+        """Sums that are done on paper."""
+        view = self.session.planning.snapshot.view
+        if view is not None:
+            SumsDialog(self.session, view, self.context.window).show()
 
     def show_light(self) -> None:
         """What the light of an hour is made of."""
@@ -245,6 +252,14 @@ class PlanStep(Step):
                 "T",
                 self.watch_night,
                 "telescope red refocus tonight",
+                ready,
+            ),
+            Command(
+                "sums",
+                "Sums on paper: spacing, field, cameras, filters",
+                "J",
+                self.show_sums,
+                "back focus reducer guider mono colour compare",
                 ready,
             ),
             Command("light", "What the light is made of", "I", self.show_light, "sky rate", ready),
