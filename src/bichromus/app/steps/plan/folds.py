@@ -226,7 +226,7 @@ class SubsFold(PlanFold):
         self.light = button(
             "what the light is made of…",
             "Target, natural sky, glow, Moon, twilight, dark current and read noise\n"
-            "of every filter under each sky of tonight (I)",
+            "of every filter under each sky of tonight (Shift+I)",
             "quiet",
         )
         self.light.clicked.connect(show_light)

@@ -143,7 +143,7 @@ class OpticsFold(Fold):
         self.sums = button(
             "sums on paper…",
             "Spacing behind a reducer, the guider's branch, what fills the frame,\n"
-            "mono against colour, two filters compared (J)",
+            "mono against colour, two filters compared (Shift+U)",
             "quiet",
         )
         self.sums.clicked.connect(show_sums)

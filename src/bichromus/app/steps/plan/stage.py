@@ -54,7 +54,7 @@ class PlanStage(QStackedWidget):
         self.year_button = button("year", "All nights of a year at a glance (Y)", "link")
         self.year_button.clicked.connect(show_year)
         first.insertWidget(1, self.year_button)
-        self.month_button = button("what to shoot", "Targets with the most hours (M)", "link")
+        self.month_button = button("what to shoot", "Targets with the most hours (Shift+T)", "link")
         self.month_button.clicked.connect(show_month)
         first.insertWidget(2, self.month_button)
         column.addLayout(first)
@@ -62,7 +62,9 @@ class PlanStage(QStackedWidget):
         column.addSpacing(6)
         second = self._head("night")
         self.watch_button = button(
-            "night watch", "A page for the telescope: what is shot, what comes next (T)", "link"
+            "night watch",
+            "A page for the telescope: what is shot, what is next (Shift+W)",
+            "link",
         )
         self.watch_button.clicked.connect(watch_night)
         second.insertWidget(1, self.watch_button)

@@ -249,7 +249,7 @@ class PlanStep(Step):
             Command(
                 "watch-night",
                 "Night watch: what is shot, what comes next",
-                "T",
+                "Shift+W",
                 self.watch_night,
                 "telescope red refocus tonight",
                 ready,
@@ -257,16 +257,18 @@ class PlanStep(Step):
             Command(
                 "sums",
                 "Sums on paper: spacing, field, cameras, filters",
-                "J",
+                "Shift+U",
                 self.show_sums,
                 "back focus reducer guider mono colour compare",
                 ready,
             ),
-            Command("light", "What the light is made of", "I", self.show_light, "sky rate", ready),
+            Command(
+                "light", "What the light is made of", "Shift+I", self.show_light, "sky rate", ready
+            ),
             Command(
                 "month",
                 "What to shoot this month",
-                "M",
+                "Shift+T",
                 self.show_month,
                 "plan list targets",
                 ready,
