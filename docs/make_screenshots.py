@@ -48,6 +48,38 @@ def finished(window: Any) -> bool:
     )
 
 
+def watch_a_night(window: Any, folder: Path) -> None:
+    """Some hours of a night in April, in which the focus begins to run away; the page in red."""
+    from bichromus.app.steps.plan import PlanStep
+    from bichromus.app.steps.plan.watch_page import NightWatchPage
+    from bichromus.core.simulate.evening import Incident
+    from bichromus.workspace.planning.rehearsal import make_evening, shoot, shots_of
+
+    session, date = window.session, "2027-04-01"
+    session.planning.set_plan("a night in April", date=date)
+    wait(lambda: session.planning.snapshot.view.night.date.isoformat() == date)
+    view, plan = session.planning.snapshot.view, session.state.plan
+    blocks = [(b.filter, b.start, b.end, b.subs, b.sub_s) for b in view.tonight.blocks]
+    shots = shots_of(blocks)[:16]
+    runs_away = Incident("focus", shots[9].start, shots[15].start, 1.6)
+    evening = make_evening(
+        view.site, view.rig, view.target, plan.filters, shots, view.forecast, 75.0, 0.0, [runs_away]
+    )
+    shoot(evening, folder, (301, 450))
+    session.log.watch(str(folder))
+    wait(lambda: len(session.night_watch.look().subs) == len(shots))
+    window.go("plan")
+    settle(1500)
+    step = window.step_named("plan")
+    assert isinstance(step, PlanStep)
+    step.watch_night()
+    page = window.findChild(NightWatchPage)
+    page.tick()
+    settle(300)
+    page.grab().save(str(FOLDER / "night-watch.png"))
+    page.close()
+
+
 def hang_versions(window: Any) -> None:
     """Four versions of the picture on the wall, two of them picked."""
     session = window.session
@@ -192,6 +224,9 @@ def main() -> int:
         window.go("blend")
         use_theme(window.settings, "red")
         shot("red-light")
+        with tempfile.TemporaryDirectory() as subs:
+            watch_a_night(window, Path(subs))
+            window.session.log.watch("")
         use_theme(window.settings, "day")
         window.go("publish")
         publish = window.step
