@@ -18,10 +18,11 @@ from bichromus.core.model.errors import InputError, OutputRefused, UnknownName
 from bichromus.core.plan.catalogue import search
 from bichromus.core.plan.dates import julian
 from bichromus.core.plan.mosaic import Pointing
+from bichromus.core.simulate.demo import GALAXY
 from bichromus.workspace.demo.plan import demo_plan
 from bichromus.workspace.library.edits import merged
 from bichromus.workspace.library.files import read_things, save_things
-from bichromus.workspace.library.things import PlanState, SiteThing
+from bichromus.workspace.library.things import BandThing, FilterThing, PlanState, SiteThing
 from bichromus.workspace.planning.cautions import cautions
 from bichromus.workspace.planning.files import (
     calendar,
@@ -100,6 +101,33 @@ def test_sky_site_and_rig_change_the_plan(view: PlanView) -> None:
         pytest.approx((view.target.size_arcmin[1]) / 60, rel=0.35),
         pytest.approx(view.target.size_arcmin[0] / 60, rel=0.35),
     )
+
+
+def test_of_each_kind_its_usual_channels_are_wanted() -> None:
+    def wanted(kind: str, **more: object) -> list[str]:
+        target = demo_plan().targets[0].model_copy(update={"kind": kind})
+        wide = FilterThing(name="L", bands=(BandThing(channel="L", width_nm=280),))
+        rig = demo_plan().rigs[0].model_copy(update={"filters": ()})
+        plan = demo_plan().model_copy(
+            update={
+                "targets": (target,),
+                "rigs": (rig,),
+                "filters": (*demo_plan().filters, wide),
+                **more,
+            }
+        )
+        return [c.channel for c in make_plan(plan, {"O3": Held(1.0)}, NOW).channels]
+
+    assert wanted("emission") == ["Ha", "O3", "S2", "R", "G", "B"]
+    assert wanted("galaxy") == ["Ha", "O3", "L", "R", "G", "B"]  # O3 was shot
+    assert wanted("cluster") == ["O3", "L", "R", "G", "B"]
+    goals = {"goal_mode": "typed", "goals": {"S2": 3.0}}
+    assert "S2" in wanted("cluster", **goals)
+    galaxy = make_plan(
+        demo_plan(GALAXY).model_copy(update={"goal_mode": "deficit"}), {}, NOW
+    ).channels
+    hours = {c.channel: c.stack_snr for c in galaxy}
+    assert hours["R"] == pytest.approx(hours["L"] / 3, rel=0.01)  # colour beside a luminance
 
 
 def test_a_rehearsal_shows_noise_falling_and_the_nebula_staying(view: PlanView) -> None:

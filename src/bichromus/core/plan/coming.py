@@ -96,7 +96,7 @@ def plan_coming(
     """
     throughs, warnings = _throughs(stations, aims)
     needs = _needs(stations, aims, throughs)
-    lanes = [lane_of(s, aims, throughs, tonight, weather.cloudy, since) for s in stations]
+    lanes = [_lane(s, stations[0], aims, throughs, tonight, weather, since) for s in stations]
     small = small_sets_of(lanes, throughs, needs)
     slots = [
         *(s for x, sets in zip(lanes, small, strict=True) for s in tonight_slots(x, sets, tonight)),
@@ -116,8 +116,50 @@ def plan_coming(
         _clear_nights(slots, wanted, aims, needs, small, tonight),
         tuple(x for sets in small for x in sets if x.stretch is None),
         _alone(stations, slots, wanted),
-        (*warnings, *(shared.warnings if shared else ())),
+        (*warnings, *_unserved(aims, throughs, slots, needs)),
     )
+
+
+def _lane(
+    station: Station,
+    first: Station,
+    aims: Sequence[Aim],
+    throughs: Sequence[Through],
+    tonight: dt.date,
+    weather: Weather,
+    since: float | None,
+) -> Lane:
+    """A station's tonight; the clouds that are told of are those of the first one's site."""
+    cloudy = weather.cloudy if station.site == first.site else ()
+    return lane_of(station, aims, throughs, tonight, cloudy, since)
+
+
+def _unserved(
+    aims: Sequence[Aim],
+    throughs: Sequence[Through],
+    slots: Sequence[Slot],
+    needs: Mapping[Cell, Need],
+) -> list[str]:
+    """Channels that keep what they have: without a filter, or without a sky that is worth it."""
+    usable = {(k[0], c) for s in slots for k, gains in s.gains.items() for c in gains}
+    filtered = {(t.aim, c) for t in throughs for c in t.channels}
+    out = []
+    for aim in aims:
+        missing = [
+            c
+            for c in aim.demands
+            if (aim.name, c) not in usable
+            and ((aim.name, c) not in needs or needs[aim.name, c].plan.missing_h > MISSING_H)
+        ]
+        without = [c for c in missing if (aim.name, c) not in filtered]
+        if without:
+            out.append(f"No filter serves {_listed(without)} of {aim.name}.")
+        dim = [c for c in missing if c not in without]
+        if dim:
+            out.append(
+                f"No sky of the coming nights is worth an exposure in {_listed(dim)} of {aim.name}."
+            )
+    return out
 
 
 def _throughs(stations: Sequence[Station], aims: Sequence[Aim]) -> tuple[list[Through], list[str]]:
@@ -298,3 +340,7 @@ def _alone(
                 for t, shares in shared.shares.items()
             }
     return out
+
+
+def _listed(names: Sequence[str]) -> str:
+    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"

@@ -27,13 +27,13 @@ class Brightness:
 
 
 KINDS: Final = {
-    "emission": Brightness(50.0, 10.0, 8.0, 23.5),
-    "planetary": Brightness(120.0, 180.0, 15.0, 22.5),
-    "remnant": Brightness(30.0, 20.0, 15.0, 24.5),
-    "galaxy": Brightness(15.0, 4.0, 4.0, 23.0),
-    "reflection": Brightness(3.0, 1.0, 1.0, 23.5),
-    "cluster": Brightness(1.0, 1.0, 1.0, 22.0),
-    "dark": Brightness(3.0, 1.0, 1.0, 24.5),
+    "emission": Brightness(100.0, 20.0, 15.0, 24.0),
+    "planetary": Brightness(120.0, 180.0, 15.0, 23.5),
+    "remnant": Brightness(40.0, 25.0, 20.0, 25.0),
+    "galaxy": Brightness(30.0, 8.0, 8.0, 25.0),
+    "reflection": Brightness(5.0, 2.0, 2.0, 24.5),
+    "cluster": Brightness(2.0, 2.0, 2.0, 23.0),
+    "dark": Brightness(5.0, 2.0, 2.0, 25.0),
 }
 """By kind of target: the faint parts that decide the hours."""
 

@@ -5,7 +5,7 @@ best for it, with the overheads of focus, filter, flip and hand-over.
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import groupby, permutations
 from typing import Final
@@ -22,7 +22,7 @@ _GOES_ON: Final = (1e-6, 0.01)
 change costs a minute or more.
 """
 _MOST_ORDERS: Final = 6
-"""Blocks of a run of which every order is tried; of more the first ones keep theirs."""
+"""Blocks of a run of which every order is tried; of more those of the targets."""
 
 
 @dataclass(frozen=True)
@@ -58,31 +58,63 @@ def best_order(
     curves: Sequence[Curves],
     goals: Mapping[tuple[str, str], float],
     before: Key,
+    small: Collection[Key] = (),
 ) -> list[Key]:
     """The order of a run's blocks in which each is shot when it brings most of its ``goals`` (SNR
-    by target and channel), targets kept together, what was shot ``before`` first where that costs
-    hardly anything.
+    by target and channel), targets kept together, ``small`` sets first of their target, what was
+    shot ``before`` first where that costs hardly anything.
     """
     keys = list(uses)
     if len(keys) < 2:
         return keys
     value = {k: _value(k, curves, goals) for k in keys}
+    sums = {k: [0.0, *np.cumsum(v).tolist()] for k, v in value.items()}
     steps = len(next(iter(value.values())))
-    whole = sum(uses.values())
-    head, tail = keys[:_MOST_ORDERS], keys[_MOST_ORDERS:]
+    per_step = sum(uses.values()) / steps
 
     def worth(order: Sequence[Key]) -> float:
         at, gained = 0.0, 0.0
         for key in order:
-            first, last = (round(t / whole * steps) for t in (at, at + uses[key]))
+            first, last = round(at / per_step), round((at + uses[key]) / per_step)
             if last > first:
-                gained += float(value[key][first:last].mean()) * uses[key]
+                gained += (sums[key][last] - sums[key][first]) / (last - first) * uses[key]
             at += uses[key]
         going_on = _GOES_ON[0] * (order[0][0] == before[0]) + _GOES_ON[1] * (order[0] == before)
         return gained * (1 + going_on)
 
-    orders = [o for o in permutations(head) if _together(o)]
-    return [*max(orders, key=worth), *tail]
+    return max(_orders(keys, value, set(small)), key=worth)
+
+
+def _orders(
+    keys: Sequence[Key], value: Mapping[Key, np.ndarray], small: set[Key]
+) -> list[list[Key]]:
+    """Orders to be tried: all that keep targets together and small sets first; of many blocks those
+    of the targets, each one's blocks by when they bring most.
+    """
+    if len(keys) <= _MOST_ORDERS:
+        return [list(o) for o in permutations(keys) if _together(o) and _small_first(o, small)]
+    targets = list(dict.fromkeys(k[0] for k in keys))
+    groups = {
+        t: sorted((k for k in keys if k[0] == t), key=lambda k: (k not in small, _when(value[k])))
+        for t in targets
+    }
+    return [[k for t in order for k in groups[t]] for order in permutations(targets)]
+
+
+def _when(value: np.ndarray) -> float:
+    """The middle of the steps by what they bring."""
+    whole = float(value.sum())
+    return float((value * np.arange(len(value))).sum() / whole) if whole > 0 else 0.0
+
+
+def _small_first(order: Sequence[Key], small: set[Key]) -> bool:
+    seen: set[str] = set()
+    for key in order:
+        if key in small and key[0] in seen:
+            return False
+        if key not in small:
+            seen.add(key[0])
+    return True
 
 
 def _value(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import Final
 
 import numpy as np
 
@@ -14,6 +15,8 @@ from .night import Rules, Target
 from .order import Overheads
 from .worth import LONGEST_S
 
+GOAL_SNR: Final = 15.0
+"""Of a star's beam, at which a target shows well; wanted where nobody says hours."""
 Span = tuple[float, float]
 """From and to, UTC Julian days."""
 
@@ -61,13 +64,14 @@ class Station:
 @dataclass(frozen=True)
 class Demand:
     """Hours of a channel that are held, and that are wanted in all (None: as many as show the
-    target well, for each of so many ``panels``); both of the first station that serves it, under a
-    dark sky.
+    target at an ``snr``, for each of so many ``panels``); both of the first station that serves it,
+    under a dark sky.
     """
 
     had_h: float = 0.0
     wanted_h: float | None = None
     panels: int = 1
+    snr: float = GOAL_SNR
 
 
 @dataclass(frozen=True)

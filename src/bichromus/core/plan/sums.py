@@ -13,8 +13,8 @@ from ..model.channel import WAVELENGTH_NM
 from ..model.errors import InputError
 from .budget import BandFilter, PassBand
 from .optics import focus_shift
-from .station import Aim, Station
-from .through import GOAL_SNR, through_of
+from .station import GOAL_SNR, Aim, Station
+from .through import through_of
 
 USUAL_GLASS: Final = 1.5168
 """Refractive index of a filter's glass: moves the focus back by a third of its thickness."""

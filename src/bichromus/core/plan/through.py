@@ -19,8 +19,6 @@ from .sky import airmasses, moonlight, sky_ab
 from .station import Aim, Station
 from .worth import SHORTEST_S, Worth
 
-GOAL_SNR: Final = 15.0
-"""Of a star's beam, at which a target shows well; wanted where nobody says hours."""
 _BEAM_PIXELS: Final = 2.27  # pixels of a star's beam over FWHM squared
 _READ_SHARE: Final = 0.05  # noise that the read noise may add to a sub
 _LOWEST_DEG: Final = 5.0
@@ -184,7 +182,7 @@ def channel_plan(station: Station, through: Through, aim: Aim, channel: str) -> 
     demand = aim.demands[channel]
     rate = through.alone[channel]
     target, sky = (float(v[0]) for v in through.light(dark_path(station, aim))[channel])
-    goal = GOAL_SNR**2 / rate if rate > 0 else 0.0
+    goal = demand.snr**2 / rate if rate > 0 else 0.0
     wanted = demand.wanted_h if demand.wanted_h is not None else goal * demand.panels
     light = sky + through.dark_e_s
     return ChannelPlan(

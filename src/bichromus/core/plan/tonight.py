@@ -283,14 +283,34 @@ def _laid(
             for key, h in uses[n].items():
                 hours[key] = hours.get(key, 0.0) + h
         kept = without_crumbs(hours)
+        small = [x for x in sets if x.stretch in run]
+        whole = {
+            (x.target, f): n * how[x.target, f].sub_s / 3600
+            for x in small
+            for f, n in x.counts.items()
+        }
         before = (blocks[-1].target, blocks[-1].filter) if blocks else before
-        keys = best_order(kept, [lane.curves[n] for n in run], goals, before)
-        counts = subs_of({k: kept[k] for k in keys}, how)
-        order = [k for x in sets if x.stretch in run for k in x.order()]
-        order += order_of(counts, every)
+        every_use = {**kept, **{k: h + kept.get(k, 0.0) for k, h in whole.items()}}
+        keys = best_order(every_use, [lane.curves[n] for n in run], goals, before, whole)
+        order = _sub_by_sub(keys, small, subs_of(kept, how), every)
         start, end = lane.stretches[run[0]].start, lane.stretches[run[-1]].end
         blocks += blocks_of(start, end, order, how, lane.station.overheads, flips)
     return replace(lane, blocks=tuple(blocks))
+
+
+def _sub_by_sub(
+    keys: Sequence[Key],
+    small: Sequence[SmallSets],
+    counts: Mapping[Key, int],
+    every: int | None,
+) -> list[Key]:
+    """Target by target, its small sets in turns, then its blocks."""
+    out: list[Key] = []
+    for target in dict.fromkeys(k[0] for k in keys):
+        out += [k for x in small if x.target == target for k in x.order()]
+        mine = {k: counts[k] for k in keys if k[0] == target and k in counts}
+        out += order_of(mine, every)
+    return out
 
 
 def gained(lanes: Sequence[Lane]) -> dict[Cell, float]:

@@ -6,10 +6,11 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import Final
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from ...core.model.channel import LINES, WAVELENGTH_NM, channel_order
+from ...core.model.channel import COLOURS, LINES, WAVELENGTH_NM, channel_order
 from ...core.model.errors import InputError
 from ...core.plan.budget import BandFilter, Glow, LightRig, PassBand
 from ...core.plan.dates import julian
@@ -20,14 +21,24 @@ from ...core.plan.night import Rules, Target
 from ...core.plan.optics import filter_shift, lines_of
 from ...core.plan.order import Overheads
 from ...core.plan.rates import NARROW_NM
-from ...core.plan.station import Aim, Demand, SiteSky, Span, Station
+from ...core.plan.station import GOAL_SNR, Aim, Demand, SiteSky, Span, Station
 from ..library.things import BandThing, FilterThing, PlanState, RigThing, SiteThing, TargetThing
 from .held import Held
 
 _SHAPE: Final = "flat"
 STAR_COLOURS_H: Final = 0.75
 """Hours of each colour that give the stars of a nebula theirs, where nobody says hours."""
+COLOUR_SNR: Final = GOAL_SNR / 3
+"""Of red, green and blue beside a luminance: the eye seeks detail in lightness."""
 _LINE_KINDS: Final = ("emission", "planetary", "remnant")
+_BROAD: Final = ("L", "C", *COLOURS)
+_USUAL: Final = {
+    "galaxy": (*_BROAD, "Ha"),
+    "reflection": _BROAD,
+    "cluster": _BROAD,
+    "dark": _BROAD,
+}
+"""Channels that people shoot of a kind; of others the lines, and colours for the stars."""
 _WEEKDAYS: Final = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 
 
@@ -146,18 +157,31 @@ def aim_of(
 ) -> Aim:
     """A target with what is wanted of it in ``channels``, of so many panels."""
     first = target.name == plan.target_named().name
+    channels = [c for c in channels if _is_wanted(c, target, plan, held, first)] or channels
     stars = target.kind in _LINE_KINDS
     return Aim(
         target.name,
         Target(target.ra, target.dec),
         glow(target),
         {
-            c: _demand(c, held.get(c, Held()), _goal(plan, c, first), stars, panels)
+            c: replace(
+                _demand(c, held.get(c, Held()), _goal(plan, c, first), stars, panels),
+                snr=COLOUR_SNR if c in COLOURS and "L" in channels else GOAL_SNR,
+            )
             for c in channels
         },
         target.priority,
         target.star_mag,
     )
+
+
+def _is_wanted(
+    channel: str, target: TargetThing, plan: PlanState, held: Mapping[str, Held], first: bool
+) -> bool:
+    """Whether a channel is usual for the kind of target, or was shot, or is asked for."""
+    usual = channel in _USUAL.get(target.kind, (*LINES, *COLOURS))
+    asked = first and plan.goal_mode == "typed" and plan.goals.get(channel, 0.0) > 0
+    return usual or asked or plan.goal_mode == "even" or held.get(channel, Held()).hours > 0
 
 
 def glow(target: TargetThing) -> Glow:

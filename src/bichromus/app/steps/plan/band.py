@@ -76,6 +76,12 @@ class NightBand(QWidget):
         t = LOOK.theme
         dashed = QPen(QColor(t.accent), 1.4, Qt.PenStyle.DashLine)
         self._curve(painter, track.utc[picked], track.moon[picked], span, dashed)
+        for name, night in view.lanes[0].nights.items():
+            other = night.track.target
+            if name != view.target.name and other is not None:
+                thin = QPen(QColor(t.muted), 1.2)
+                self._curve(painter, track.utc[picked], other[picked], span, thin)
+                self._name_curve(painter, name, track.utc[picked], other[picked], span)
         self._curve(painter, track.utc[picked], target[picked], span, QPen(QColor(t.strong), 2))
         self._paint_words(painter, view, span)
         lanes = QRectF(0, self._sky().bottom() + 4, self.width(), lanes_height(view))
@@ -137,6 +143,24 @@ class NightBand(QWidget):
         painter.setPen(Qt.PenStyle.NoPen)
         painter.setBrush(QColor(LOOK.theme.raised))
         painter.drawPath(path)
+
+    def _name_curve(
+        self,
+        painter: QPainter,
+        name: str,
+        utc: np.ndarray,
+        altitude: np.ndarray,
+        span: tuple[float, float],
+    ) -> None:
+        """The name of another target at its highest."""
+        top = int(np.argmax(altitude))
+        if altitude[top] <= 0:
+            return
+        painter.setFont(font(8.6))
+        painter.setPen(QColor(LOOK.theme.muted))
+        x = min(max(self._x(float(utc[top]), span), 60.0), self.width() - 60.0)
+        box = QRectF(x - 90, self._y(float(altitude[top])) + 4, 180, 14)
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, name)
 
     def _curve(
         self,

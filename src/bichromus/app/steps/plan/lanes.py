@@ -9,7 +9,6 @@ from PyQt6.QtCore import QRectF, Qt
 from PyQt6.QtGui import QColor, QFont, QPainter
 
 from ....core.plan.laying import Block
-from ....core.plan.tonight import Lane
 from ....workspace.planning.view import PlanView
 from ...theme.look import LOOK, font, tag_colour
 from ...widgets.paint import draw_tag, fill_rect
@@ -38,7 +37,10 @@ def paint_lanes(
         fill_rect(painter, row, LOOK.theme.ground)
         left = x_of(lane.blocks[0].start) if lane.blocks else row.right()
         if several:
-            _paint_name(painter, row, lane, left)
+            sites = [x.station.site for x in view.lanes]
+            one = sites.count(lane.station.site) == 1
+            name = lane.station.site if one else lane.station.name
+            _paint_name(painter, row, name if lane.blocks else f"{name}: nothing tonight", left)
         for block in lane.blocks:
             right = x_of(block.end)
             place = QRectF(x_of(block.start), row.top(), 0, height)
@@ -46,12 +48,11 @@ def paint_lanes(
             _paint_block(painter, place, block, block.target if len(targets) > 1 else "")
 
 
-def _paint_name(painter: QPainter, row: QRectF, lane: Lane, until: float) -> None:
+def _paint_name(painter: QPainter, row: QRectF, words: str, until: float) -> None:
     """Whose lane it is, where its night has not begun."""
     painter.setFont(font(8.6))
     painter.setPen(QColor(LOOK.theme.muted))
     room = QRectF(row.left() + 6, row.top(), max(until - row.left() - 10, 0), row.height())
-    words = lane.station.site if lane.blocks else f"{lane.station.site}: nothing tonight"
     words = painter.fontMetrics().elidedText(words, Qt.TextElideMode.ElideRight, int(room.width()))
     painter.drawText(room, Qt.AlignmentFlag.AlignVCenter, words)
 

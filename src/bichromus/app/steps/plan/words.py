@@ -10,6 +10,7 @@ from ....core.plan.tonight import MISSING_H
 from ....workspace.planning.view import PlanView
 from ...widgets.text import clock_text
 
+_WEEK = 7
 Row = tuple[str, str, str, str]
 
 
@@ -104,7 +105,10 @@ def season_words(view: PlanView, chance: float) -> str:
     if nights < 1:
         return ""
     clear = nights * chance
-    words = f"Season until {season.last.day} {season.last:%B}: about {clear:.0f} clear nights."
+    until = f"{season.last.day} {season.last:%B}"
+    begins = (season.first - view.night.date).days > _WEEK
+    when = f"{season.first.day} {season.first:%B} to {until}" if begins else f"until {until}"
+    words = f"Season {when}: about {clear:.0f} clear nights."
     needed = view.coming.clear_nights
     if needed is not None and needed > clear:
         words += f" {needed} are needed."
