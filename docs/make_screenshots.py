@@ -56,8 +56,13 @@ def watch_a_night(window: Any, folder: Path) -> None:
     from bichromus.workspace.planning.rehearsal import make_evening, shoot, shots_of
 
     session, date = window.session, "2027-04-01"
-    session.planning.set_plan("a night in April", date=date)
-    wait(lambda: session.planning.snapshot.view.night.date.isoformat() == date)
+    session.planning.set_plan("a night in April", date=date, goal_mode="even", even_hours=40.0)
+    wait(
+        lambda: (
+            session.planning.snapshot.view.night.date.isoformat() == date
+            and session.planning.snapshot.view.channels[0].wanted_h == 40.0
+        )
+    )
     view, plan = session.planning.snapshot.view, session.state.plan
     blocks = [(b.filter, b.start, b.end, b.subs, b.sub_s) for b in view.tonight.blocks]
     shots = shots_of(blocks)[:16]
@@ -173,8 +178,17 @@ def main() -> int:
         shot("channels-crops")
         window.canvas.toggle_crops()
         window.go("plan")
-        settle(2500)
+        plan = window.session.state.plan
+        window.session.planning.set_plan(
+            "three rigs, and more hours",
+            goal_mode="typed",
+            goals={"Ha": 20.0, "O3": 30.0, "S2": 20.0, "R": 1.2, "G": 1.2, "B": 1.2},
+            with_rigs=[r.name for r in plan.rigs[1:]],
+        )
+        settle(3500)
         shot("plan")
+        window.session.planning.set_plan("as it was", **plan.model_dump())
+        settle(1500)
         window.go("log")
         settle(1500)
         shot("log")

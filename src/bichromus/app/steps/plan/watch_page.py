@@ -226,9 +226,11 @@ def _action_words(view: WatchView, action: Action) -> str:
 
 
 def _left_words(minutes: float) -> str:
-    """Time that is left: 1h 12m, 12 min, 40 s."""
+    """Time that is left: 3 days, 1h 12m, 12 min, 40 s."""
     left = dt.timedelta(minutes=max(minutes, 0))
     seconds = int(left.total_seconds())
+    if left.days >= 2:
+        return f"{left.days} days"
     if seconds >= 3600:
         return f"{seconds // 3600}h {seconds % 3600 // 60:02d}m"
     return f"{seconds // 60} min" if seconds >= 90 else f"{seconds} s"
