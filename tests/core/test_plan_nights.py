@@ -37,7 +37,8 @@ from bichromus.core.plan.sharing import (
     rate_of,
     share_out,
 )
-from bichromus.core.plan.twilight import twilight_ab_parts
+from bichromus.core.plan.sky import V_NM, photons_v
+from bichromus.core.plan.twilight import twilight_photons
 from bichromus.core.plan.worth import LENGTHS_S, Worth
 
 
@@ -185,14 +186,10 @@ def test_what_no_filter_serves_holds_nothing_back_and_is_named() -> None:
 def test_twilight_brightens_a_dark_sky_by_published_factors(
     depression: float, factor: float
 ) -> None:
-    whole, night = twilight_ab_parts("O3", depression)
-    found = 1.0 if whole is None else 10 ** (-0.4 * (whole - night))
-    assert found == pytest.approx(factor, rel=0.01)
-    between, _ = twilight_ab_parts("O3", 16.0)
-    assert between is not None
-    left = 10 ** (-0.4 * (between - night)) - 1
-    at_15 = 10 ** (-0.4 * (twilight_ab_parts("O3", 15.0)[0] - night)) - 1  # type: ignore[operator]
-    assert left == pytest.approx(at_15 * 10**-0.44, rel=1e-6)
+    night = photons_v(21.6) * V_NM / 500.7  # the dark sky of the source, at O3
+    added, at_15, at_16 = twilight_photons("O3", np.array([depression, 15.0, 16.0]), 500.7)
+    assert 1 + added / night == pytest.approx(factor, rel=0.01)
+    assert at_16 == pytest.approx(at_15 * 10**-0.44, rel=1e-6)
 
 
 FAST = LightRig(100, 200, 3.76, 0.9, 0.8, 1.5, dark_e_s=0.001)

@@ -37,8 +37,8 @@ _RECENT: Final = 12  # subs that the night's own is taken from: the sky changes 
 @dataclass(frozen=True)
 class WatchedSub:
     """A sub as it arrived: UTC, filter, star width in pixels, starlight against one sub of the
-    night, background noise, ellipticity, sensor in degrees Celsius, airmass and its extinction in
-    magnitudes an airmass; None where not known. ``good``: nothing speaks against it.
+    night with the air's extinction taken out, background noise, ellipticity, sensor in degrees
+    Celsius; None where not known; airmass.
     """
 
     start: dt.datetime
@@ -50,7 +50,6 @@ class WatchedSub:
     ellipticity: float | None = None
     temperature_c: float | None = None
     airmass: float = 1.0
-    good: bool = True
 
     @property
     def end(self) -> dt.datetime:

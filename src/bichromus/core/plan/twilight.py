@@ -33,17 +33,6 @@ _FIRST_DEG, _LAST_DEG, _NONE_DEG = 5.0, 15.0, 18.0
 _FALLS_MAG: Final = 1.1  # a degree, beyond the last
 
 
-def twilight_ab_parts(channel: str, depression_deg: float) -> tuple[float | None, float]:
-    """The sky at a channel while the Sun is so far down, and that of the night without it, both in
-    AB mag/arcsec2: what twilight adds is the difference of their light. None where it adds none.
-    """
-    colour = _SEEN_IN.get(channel, _VISUAL)
-    night = colour.night + colour.to_ab
-    if depression_deg >= _NONE_DEG:
-        return None, night
-    return float(_whole_ab(colour, np.asarray(depression_deg))), night
-
-
 def twilight_photons(channel: str, depression_deg: F64, wavelength_nm: float) -> F64:
     """Photons/s/m2/nm/arcsec2 that twilight adds at a wavelength, the Sun so many degrees down
     (N,).
