@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from dataclasses import replace
 from itertools import groupby, pairwise
 from pathlib import Path
 
@@ -19,7 +20,9 @@ from bichromus.core.plan.earth import Place
 from bichromus.core.plan.night import Rules, Target
 from bichromus.core.plan.order import Overheads, cost, run_through, sequence
 from bichromus.core.plan.station import Aim, Demand, SiteSky, Station
+from bichromus.core.plan.through import dark_path
 from bichromus.core.plan.tonight import gained
+from bichromus.core.plan.worth import LENGTHS_S
 from bichromus.core.simulate.forecast import read_forecast, simulate_forecast
 
 RIDGE = Place(-43.98, 170.46, 720)
@@ -158,6 +161,22 @@ def test_broad_filters_get_subs_that_keep_the_shutter_open() -> None:
     assert found.sub.saturates_at_s is not None
     assert found.sub.saturates_at_s < found.sub.sub_s  # full stars are told, and set no length
     assert found.worth.share(found.sub.sub_s) >= 0.97
+
+
+def test_a_core_that_must_survive_is_offered_a_short_set() -> None:
+    galaxy = replace(aim(L=Demand()), core_times=10 ** (0.4 * 12))
+    wide = station(filters=(broad("L"),))
+    plain, kept = (planned(wide, aims=(a,)).throughs[0] for a in (aim(L=Demand()), galaxy))
+    assert plain.core_s is None
+    assert kept.core_s is not None
+    assert kept.sub == plain.sub  # the long set stays as it is
+    target, sky = (float(v[0]) for v in kept.light(dark_path(wide, galaxy))["L"])
+    rate = target * 10 ** (0.4 * 12) + sky + 0.002
+    assert rate * kept.core_s <= 50_000 / 2
+    longer = next(t for t in LENGTHS_S if t > kept.core_s)
+    assert rate * longer > 50_000 / 2
+    faint = replace(galaxy, core_times=2.0)
+    assert planned(wide, aims=(faint,)).throughs[0].core_s is None
 
 
 def test_three_short_sets_are_shot_whole_and_in_turns_or_said_to_be_left_out() -> None:

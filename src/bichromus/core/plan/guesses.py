@@ -38,10 +38,15 @@ KINDS: Final = {
 """By kind of target: the faint parts that decide the hours."""
 
 
+def surface_of(kind: str, surface_mag: float | None) -> float:
+    """V mag/arcsec2 of a target's faint parts, guessed where it is not told."""
+    return KINDS[kind].surface if surface_mag is None else surface_mag
+
+
 def glow_of(kind: str, rayleigh: Mapping[str, float], surface_mag: float | None) -> Glow:
     """A target's light in every channel; what is not told is guessed by its kind."""
     usual = KINDS[kind]
     guess = {"Ha": usual.ha, "O3": usual.o3, "S2": usual.s2}
     guess["Hb"] = _HB_OF_HA * rayleigh.get("Ha", usual.ha)
-    mag = (usual.surface if surface_mag is None else surface_mag) + V_TO_AB
+    mag = surface_of(kind, surface_mag) + V_TO_AB
     return Glow({**guess, **rayleigh}, {c: mag for c in CHANNELS if c not in LINES})

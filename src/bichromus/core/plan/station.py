@@ -76,7 +76,10 @@ class Demand:
 
 @dataclass(frozen=True)
 class Aim:
-    """What is to be shot, and how much it counts; ``star_mag`` is its brightest star."""
+    """What is to be shot, and how much it counts; ``star_mag`` is its brightest star,
+    ``core_times`` how many times brighter than its faint parts the core is that must survive (None:
+    it need not).
+    """
 
     name: str
     target: Target
@@ -84,3 +87,4 @@ class Aim:
     demands: Mapping[str, Demand]
     priority: float = 1.0
     star_mag: float = 8.0
+    core_times: float | None = None

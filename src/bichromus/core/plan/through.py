@@ -17,7 +17,7 @@ from .exposure import SubAdvice, advise_sub, saturation_time, snr
 from .night import Track, track
 from .sky import airmasses, moonlight, sky_ab
 from .station import Aim, Station
-from .worth import SHORTEST_S, Worth
+from .worth import LENGTHS_S, SHORTEST_S, Worth
 
 _BEAM_PIXELS: Final = 2.27  # pixels of a star's beam over FWHM squared
 _READ_SHARE: Final = 0.05  # noise that the read noise may add to a sub
@@ -59,7 +59,9 @@ def dark_path(station: Station, aim: Aim) -> SkyPath:
 @dataclass(frozen=True)
 class Through:
     """A filter of a station on an aim: the light of its bands, and its sub with what it is
-    ``worth``. ``alone`` is what an hour under a dark sky adds to SNR squared, by channel.
+    ``worth``. ``alone`` is what an hour under a dark sky adds to SNR squared, by channel;
+    ``core_s`` the round length in which the core does not fill, where it is to survive and the sub
+    is longer.
     """
 
     station: str
@@ -72,6 +74,7 @@ class Through:
     sub: SubAdvice
     worth: Worth
     alone: Mapping[str, float]
+    core_s: float | None = None
 
     @property
     def channels(self) -> tuple[str, ...]:
@@ -147,8 +150,21 @@ def through_of(station: Station, filter_: BandFilter, aim: Aim) -> Through | Non
         ),
         limited_by="max_sub" if length >= station.longest_s else "worth",
     )
-    made = Through(station.name, aim.name, filter_.name, bands, pixels, read, dark, sub, worth, {})
+    core = None
+    if aim.core_times is not None:
+        brightest = max(t * aim.core_times + s + dark for t, s, _ in light)
+        core = _core_sub(station.full_well_e / brightest, length)
+    name = filter_.name
+    made = Through(station.name, aim.name, name, bands, pixels, read, dark, sub, worth, {}, core)
     return replace(made, alone={c: float(v[0]) for c, v in made.per_hour(path).items()})
+
+
+def _core_sub(fills_s: float, length_s: float) -> float | None:
+    """The longest round length that stays below half of a well that fills in so many seconds."""
+    if length_s <= fills_s:
+        return None
+    fitting = [t for t in LENGTHS_S if t <= fills_s / 2]
+    return float(max(fitting, default=LENGTHS_S[0]))
 
 
 @dataclass(frozen=True)

@@ -166,8 +166,9 @@ Kind = Literal["emission", "planetary", "remnant", "galaxy", "reflection", "clus
 
 class TargetThing(_Frozen):
     """A target: J2000 degrees, size in arcminutes, position angle of its long side, lines in
-    rayleigh, its surface and its core in V mag/arcsec2 (None: a guess by its kind), the brightest
-    star in the field (V). Of two targets the one of twice the ``priority`` counts twice.
+    rayleigh, its surface and its core in V mag/arcsec2 (None: a guess by its kind), whether the
+    core must survive, the brightest star in the field (V). Of two targets the one of twice the
+    ``priority`` counts twice.
     """
 
     name: Name
@@ -180,6 +181,7 @@ class TargetThing(_Frozen):
     rayleigh: dict[str, Annotated[float, Field(ge=0)]] = Field(default_factory=dict)
     surface_mag: Annotated[float, Field(gt=0, lt=35)] | None = None
     core_mag: Annotated[float, Field(gt=0, lt=35)] | None = None
+    keep_core: bool = False
     star_mag: Annotated[float, Field(gt=-2, lt=20)] = 8.0
     priority: Positive = 1.0
     source: str = ""

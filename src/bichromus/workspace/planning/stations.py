@@ -15,7 +15,7 @@ from ...core.model.errors import InputError
 from ...core.plan.budget import BandFilter, Glow, LightRig, PassBand
 from ...core.plan.dates import julian
 from ...core.plan.earth import Place
-from ...core.plan.guesses import glow_of
+from ...core.plan.guesses import glow_of, surface_of
 from ...core.plan.horizon import make_horizon
 from ...core.plan.night import Rules, Target
 from ...core.plan.optics import filter_shift, lines_of
@@ -172,7 +172,15 @@ def aim_of(
         },
         target.priority,
         target.star_mag,
+        _core_times(target),
     )
+
+
+def _core_times(target: TargetThing) -> float | None:
+    """How many times brighter than its faint parts a core is that must survive."""
+    if not target.keep_core or target.core_mag is None:
+        return None
+    return float(10 ** (0.4 * (surface_of(target.kind, target.surface_mag) - target.core_mag)))
 
 
 def _is_wanted(

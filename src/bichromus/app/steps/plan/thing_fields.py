@@ -41,6 +41,7 @@ WORDS: Final = {
     "made_for": "made for f/",
     "surface_mag": "surface, mag",
     "core_mag": "core, mag",
+    "keep_core": "core must survive",
     "star_mag": "brightest star, mag",
 }
 HINTS: Final = {
@@ -70,6 +71,7 @@ HINTS: Final = {
     "focus_offset": "steps; nothing: it wants a focus run",
     "surface_mag": "V mag/arcsec² of its faint parts; nothing: a guess by its kind",
     "core_mag": "V mag/arcsec² of its brightest part",
+    "keep_core": "then a second, short set is offered where the core would fill",
     "priority": "of two targets the one of twice the priority counts twice",
     "kind": "what it is: brightness that is not told is guessed by it",
 }
@@ -84,6 +86,7 @@ CHOICES: Final = {
     "kind": KINDS_OF_TARGET,
     "colour": ("no", "yes"),
     "focus_offsets": ("no", "yes"),
+    "keep_core": ("no", "yes"),
 }
 """Fields that are chosen."""
 HIDDEN: Final = ("demo",)
@@ -119,7 +122,7 @@ def from_text(name: str, text: str) -> Any:
     parts = [p.strip() for p in text.split(",") if p.strip()]
     if name in OPTIONAL and not text:
         return None
-    if name in ("colour", "focus_offsets"):
+    if name in ("colour", "focus_offsets", "keep_core"):
         return text.lower() in ("yes", "y", "true", "1")
     if name == "bands":
         return tuple(_band(p) for p in parts)

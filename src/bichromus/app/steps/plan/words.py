@@ -11,6 +11,8 @@ from ....workspace.planning.view import PlanView
 from ...widgets.text import clock_text
 
 _WEEK = 7
+CORE_SUBS = 20
+"""Short subs that show a core without noise to speak of: it is bright."""
 Row = tuple[str, str, str, str]
 
 
@@ -28,6 +30,16 @@ def sub_rows(view: PlanView) -> list[Row]:
                 _price_words(t, short, long),
             )
         )
+        if t.core_s is not None:
+            rows.append(
+                (
+                    f"{t.filter}, core",
+                    f"{CORE_SUBS} subs",
+                    f"{t.core_s:.0f} s",
+                    f"In subs of {t.sub.sub_s:.0f} s the core is full: "
+                    "a second, short set keeps it.",
+                )
+            )
     return rows
 
 
