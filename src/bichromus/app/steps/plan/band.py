@@ -206,13 +206,13 @@ class NightBand(QWidget):
         if up.any():
             index = int(np.flatnonzero(up)[len(np.flatnonzero(up)) // 2])
             painter.setPen(QColor(t.accent))
-            painter.drawText(
-                QPointF(
-                    self._x(float(track.utc[index]), span) + 6,
-                    self._y(float(track.moon[index])) - 8,
-                ),
-                f"Moon {100 * night.moon.lit:.0f} %",
-            )
+            x, y = self._x(float(track.utc[index]), span), self._y(float(track.moon[index]))
+            rising = track.moon[min(index + 20, len(track.moon) - 1)] > track.moon[index]
+            # on the side from which the curve falls away
+            left = x - 112 if rising else x + 6
+            side = Qt.AlignmentFlag.AlignRight if rising else Qt.AlignmentFlag.AlignLeft
+            words = f"Moon {100 * night.moon.lit:.0f} %"
+            painter.drawText(QRectF(left, y - 20, 106, 16), side, words)
         painter.setPen(QColor(t.muted))
         painter.drawText(QPointF(8, self._sky().bottom() - 8), f"horizon of {view.site.name}")
 
