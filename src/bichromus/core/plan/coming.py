@@ -235,9 +235,14 @@ def _wanted(
 
 
 def _shared(
-    slots: Sequence[Slot], wanted: Sequence[Wanted], certain: bool = False
+    slots: Sequence[Slot],
+    wanted: Sequence[Wanted],
+    certain: bool = False,
+    early: bool = True,
 ) -> Shared | None:
-    """The program solved; ``certain``: as if every night were clear."""
+    """The program solved; ``certain``: as if every night were clear; without ``early`` hours may
+    lie anywhere, and only shares are told.
+    """
     names = {w.name for w in wanted}
     rates = [
         Rate(s.window.name, key[0], key[1], gains)
@@ -248,7 +253,7 @@ def _shared(
     if not wanted:
         return None
     windows = [replace(s.window, clear=1.0) if certain else s.window for s in slots]
-    return share_out(windows, wanted, rates)
+    return share_out(windows, wanted, rates, early)
 
 
 def _mix(slots: Sequence[Slot], shared: Shared | None) -> dict[tuple[str, bool], dict[Key, float]]:
@@ -332,7 +337,7 @@ def _alone(
     out: dict[str, dict[str, dict[str, float]]] = {}
     for station in stations:
         mine = [s for s in slots if s.window.rig == station.name]
-        shared = _shared(mine, wanted)
+        shared = _shared(mine, wanted, early=False)
         served = {(k[0], c) for s in mine for k, gains in s.gains.items() for c in gains}
         if shared is not None:
             out[station.name] = {

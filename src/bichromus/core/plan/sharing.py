@@ -124,17 +124,22 @@ class Shared:
 
 
 def share_out(
-    windows: Sequence[OpenWindow], wanted: Sequence[Wanted], rates: Sequence[Rate]
+    windows: Sequence[OpenWindow],
+    wanted: Sequence[Wanted],
+    rates: Sequence[Rate],
+    early: bool = True,
 ) -> Shared:
     """Make the sum over targets of priority times their smallest share as large as can be, then
-    the sum of all shares, then finish early with the fewest hours.
+    the sum of all shares, then finish early with the fewest hours (not where only the shares are
+    asked for).
 
     A channel that no rate serves holds its target back from nothing else.
     """
     places = {w.name: n for n, w in enumerate(windows)}
     program = _Program(wanted, rates)
     program.bound([w.open_hours for w in windows], [places[r.window] for r in rates])
-    hours = program.solve(np.array([1 + _LATER * places[r.window] for r in rates]))
+    cost = np.array([1 + _LATER * places[r.window] for r in rates]) if early else None
+    hours = program.solve(cost)
     return _told(windows, wanted, rates, hours)
 
 
@@ -177,14 +182,17 @@ class _Program:
             if which:
                 self._row(which, [1.0] * len(which), hours)
 
-    def solve(self, cost: np.ndarray) -> np.ndarray:
+    def solve(self, cost: np.ndarray | None) -> np.ndarray:
         """Hours of each rate: one aim after the other, each as well as those before allow."""
         targets, shares, early = (np.zeros(self._size) for _ in range(3))
         targets[self._hours + self._shares :] = [-t.priority for t in self._wanted]
         shares[self._hours : self._hours + self._shares] = -1.0
-        early[: self._hours] = cost
+        aims = [targets, shares]
+        if cost is not None:
+            early[: self._hours] = cost
+            aims.append(early)
         found = np.zeros(self._size)
-        for aim in (targets, shares, early):
+        for aim in aims:
             solved = self._solved(aim)
             if solved is None:
                 break  # the aim before is reached within the solver's tolerance only
