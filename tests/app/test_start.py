@@ -150,3 +150,33 @@ def test_the_papers_link_to_what_is_there() -> None:
     assert shots == set(
         re.findall(r"screenshots/([\w-]+\.png)", (root / "README.md").read_text("utf-8"))
     )
+
+
+def test_an_empty_program_asks_what_is_in_the_hands(
+    qtbot: QtBot, application: Application, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    first = application.open("new")
+    first.session.rename("Fern Nebula")
+    window = application.open("new")
+    window.go("blend")
+    welcome = window.welcome
+    qtbot.waitUntil(lambda: welcome.head.text() == "What is in your hands?")
+    qtbot.waitUntil(lambda: len(welcome.recent_buttons) >= 1, timeout=5000)
+    asked: list[str] = []
+    monkeypatch.setattr(
+        "bichromus.app.steps.log.growing.QFileDialog.getExistingDirectory",
+        lambda *_args: asked.append("folder") or "",
+    )
+    welcome.subs_button.click()
+    assert window.step.id == "log"
+    assert asked == ["folder"]
+    window.go("blend")
+    welcome.night_button.click()
+    assert window.step.id == "plan"
+    window.go("blend")
+    wanted: list[object] = []
+    window.project_wanted.disconnect()
+    window.project_wanted.connect(wanted.append)
+    welcome.recent_buttons[0].click()
+    welcome.demo_buttons[1].click()
+    assert wanted == [first.session.document.folder, "demo galaxy"]

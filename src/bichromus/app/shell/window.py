@@ -111,6 +111,9 @@ class Window(QMainWindow):
         self.welcome.open_wanted.connect(self.choose_files)
         self.welcome.again_wanted.connect(self.session.channels.prepare_again)
         self.welcome.demo_wanted.connect(lambda which: self.project_wanted.emit(f"demo {which}"))
+        self.welcome.subs_wanted.connect(self.choose_subs)
+        self.welcome.night_wanted.connect(lambda: self.go("plan"))
+        self.welcome.project_wanted.connect(self.project_wanted)
         LOOK.changed.connect(self._show_frame)
 
     # --- gestures ---
@@ -118,6 +121,13 @@ class Window(QMainWindow):
     def step_named(self, step_id: str) -> Step:
         """A step by its id. Raises StopIteration."""
         return next(s for s in self.steps if s.id == step_id)
+
+    def choose_subs(self) -> None:
+        """Take in a folder of subs, in the log."""
+        self.go("log")
+        taking = next((c for c in self.commands if c.id == "take-in"), None)
+        if taking is not None:
+            taking.run()
 
     def go(self, step_id: str) -> None:
         """Go to a step."""
@@ -260,6 +270,8 @@ class Window(QMainWindow):
         cards = [card_of(self.session, self.step, n) for n in names]
         self.channel_list.show_cards(cards, self.selected)
         self.welcome.show_state(self.session.jobs.busy, bool(state.sources))
+        here = self.session.document.folder
+        self.welcome.show_recent([p for p in self.settings.recent() if p != here])
         self.setWindowTitle(f"{state.name} – Bichromus")
 
     def _take_advice(self, topic: str, advice: object) -> None:
