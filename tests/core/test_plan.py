@@ -199,7 +199,7 @@ def test_windows_hold_what_they_promise(
     for moment in (night.astronomical_dusk, night.sunset):
         if moment is not None:
             assert night.start <= moment <= night.end
-    if night.state == "normal":
+    if night.state == "normal" and path.sun[0] > -0.8333:  # at the ends of a polar night it is not
         assert night.astronomical_dusk is not None
         assert night.sunset is not None
 
