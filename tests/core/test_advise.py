@@ -15,12 +15,13 @@ from bichromus.core.advise import (
     advise_channels,
     hours_for_full_colour,
 )
-from bichromus.core.advise.base import hours_text, listed
+from bichromus.core.advise.base import hours_text
 from bichromus.core.blend import predict_noise
 from bichromus.core.blend.noise import at_balance
 from bichromus.core.measure import measure_plane
 from bichromus.core.measure.field import StarField
 from bichromus.core.model.planes import Header, Picture
+from bichromus.core.model.words import listed
 from bichromus.core.numerics.poly import Poly
 
 

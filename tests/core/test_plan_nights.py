@@ -24,9 +24,10 @@ from bichromus.core.plan.budget import (
 from bichromus.core.plan.clear_nights import likely_nights
 from bichromus.core.plan.earth import Place
 from bichromus.core.plan.horizon import make_horizon
+from bichromus.core.plan.kinds import KINDS
 from bichromus.core.plan.month import usable_hours
 from bichromus.core.plan.night import Rules, Target
-from bichromus.core.plan.objects import KINDS, every_object, named
+from bichromus.core.plan.objects import every_object, named
 from bichromus.core.plan.season import plan_season, season_of
 from bichromus.core.plan.sharing import (
     Band,

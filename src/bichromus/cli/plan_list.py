@@ -13,9 +13,10 @@ import numpy as np
 from ..core.model.errors import InputError
 from ..core.plan.earth import Place
 from ..core.plan.horizon import OPEN_HORIZON, read_horizon
+from ..core.plan.kinds import KINDS
 from ..core.plan.month import usable_hours
 from ..core.plan.night import Rules
-from ..core.plan.objects import KINDS, SkyObject, every_object, named
+from ..core.plan.objects import SkyObject, every_object, named
 from .angles import date, number, pair
 from .parser import add_common
 from .telling import print_json, table

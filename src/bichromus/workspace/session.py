@@ -144,6 +144,7 @@ class Session:
         view = self.planning.snapshot.view
         if view is not None and view.mosaic is not None:
             self.log.want_positions()
+        self.night_watch.follow()
         self._advise_enough()
 
     def _advise_enough(self) -> None:

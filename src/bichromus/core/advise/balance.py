@@ -9,7 +9,8 @@ from ..blend.level import levels_at
 from ..blend.noise import PredictedNoise, at_balance, predict_noise
 from ..model.channel import COLOURS
 from ..model.recipe import Recipe
-from .base import Advice, hours_text, listed
+from ..model.words import listed
+from .base import Advice, hours_text
 
 MOST_CLEANED = 0.7
 """Amount of cleaning up to which a channel keeps most of its own detail; beyond it there is too

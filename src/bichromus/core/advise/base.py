@@ -27,8 +27,3 @@ def hours_text(hours: float) -> str:
     if hours < 0.95:
         return f"{max(5, round(hours * 60 / 5) * 5)} min"
     return f"{hours:.1f} h" if hours < 10 else f"{hours:,.0f} h"
-
-
-def listed(names: list[str]) -> str:
-    """Ha, O3 and S2."""
-    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"

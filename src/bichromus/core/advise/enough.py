@@ -8,8 +8,9 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from ..model.words import listed
 from ..plan.tonight import MISSING_H
-from .base import Advice, hours_text, listed
+from .base import Advice, hours_text
 
 
 @dataclass(frozen=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from itertools import groupby
 
+from ..model.words import listed
 from ..plan.coming import NIGHTS, Coming
 from ..plan.laying import Block
 from ..plan.night import Night
@@ -12,7 +13,7 @@ from ..plan.station import Aim
 from ..plan.stretches import runs_of
 from ..plan.through import ChannelPlan
 from ..plan.tonight import MISSING_H, Lane
-from .base import Advice, hours_text, listed
+from .base import Advice, hours_text
 
 Clock = Callable[[float], str]
 Rows = tuple[tuple[str, str], ...]

@@ -11,7 +11,7 @@ from typing import Final, Literal
 from ..model.log_columns import COLUMNS
 from ..model.sub import sub_filter
 from .headers import first_number, first_text
-from .sub_header import read_cards, start_of
+from .sub_header import FILTER, SECONDS, read_cards, start_of
 
 CalibrationKind = Literal["flat", "dark", "bias", "light"]
 _ANGLE: Final = ("ROTATANG", "ROTATOR", "ROTANGLE", "OBJCTROT", "POSANGLE")
@@ -49,11 +49,11 @@ def calibration_kind(word: str) -> CalibrationKind | None:
 def read_calibration(path: Path, kind: CalibrationKind) -> CalibrationHeader:
     """The header of a frame. Raises UnreadableFile."""
     cards = read_cards(path)
-    found = sub_filter(first_text(cards, ("FILTER", "FILTNAME")), "BAYERPAT" in cards)
+    found = sub_filter(first_text(cards, FILTER), "BAYERPAT" in cards)
     return CalibrationHeader(
         kind,
         "+".join(found.lines) or (found.text if found.text != "none" else ""),
-        first_number(cards, ("EXPTIME", "EXPOSURE")),
+        first_number(cards, SECONDS),
         first_number(cards, _KEYWORDS["gain"]),
         first_number(cards, _KEYWORDS["temperature_c"]),
         first_number(cards, _ANGLE),

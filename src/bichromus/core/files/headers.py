@@ -9,6 +9,7 @@ from typing import Any, Final
 from ..model.channel import filter_name
 from ..model.planes import Header
 
+_PARTS: Final = re.compile(r"\s*([+-]?)(\d+)[\s:]+(\d+)(?:[\s:]+(\d+(?:\.\d*)?))?\s*")
 _TEXT: Final = {
     "camera": ("INSTRUME", "CAMERA"),
     "telescope": ("TELESCOP",),
@@ -86,3 +87,23 @@ def _number(value: Any) -> float | None:
     except ValueError:
         return None
     return number if number == number and abs(number) != float("inf") else None
+
+
+def first_angle(
+    cards: Mapping[str, Any], keys: tuple[str, ...], unit_deg: float = 1.0
+) -> float | None:
+    """The first of some keywords that holds an angle, in degrees: a number as it is, or text in
+    parts (``170 27 36``) of units of so many degrees (15 for hours).
+    """
+
+    def read(value: Any) -> float | None:
+        number = _number(value)
+        if number is not None:
+            return number
+        parts = _PARTS.fullmatch(str(value))
+        if parts is None:
+            return None
+        size = int(parts[2]) + int(parts[3]) / 60 + float(parts[4] or 0) / 3600
+        return (-size if parts[1] == "-" else size) * unit_deg
+
+    return _first(cards, keys, read)

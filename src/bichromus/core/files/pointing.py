@@ -2,37 +2,23 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from typing import Any, Final
 
-from .headers import first_number, first_text
+from .headers import first_angle, first_number, first_text
 
 _RA: Final = ("RA", "OBJCTRA", "RA_OBJ")
 _DEC: Final = ("DEC", "OBJCTDEC", "DEC_OBJ")
-_PARTS: Final = re.compile(r"([+-]?)\s*(\d+)[\s:hd°]+(\d+)[\s:m'′]*([\d.]*)")
 
 
 def pointing(cards: Mapping[str, Any]) -> tuple[float, float] | None:
     """J2000 right ascension and declination in degrees; None where the header does not tell.
     Figures are degrees, text in parts is hours and degrees.
     """
-    found = _angle(cards, _RA, 15.0), _angle(cards, _DEC, 1.0)
+    found = first_angle(cards, _RA, 15.0), first_angle(cards, _DEC)
     if found[0] is None or found[1] is None or not -90 <= found[1] <= 90:
         return _from_map(cards)
     return found[0] % 360, found[1]
-
-
-def _angle(cards: Mapping[str, Any], keys: tuple[str, ...], unit: float) -> float | None:
-    number = first_number(cards, keys)
-    if number is not None:
-        return number
-    found = _PARTS.match(first_text(cards, keys) or "")
-    if found is None:
-        return None
-    sign, whole, minutes, seconds = found.groups()
-    value = int(whole) + int(minutes) / 60 + float(seconds or 0) / 3600
-    return (-value if sign == "-" else value) * unit
 
 
 def _from_map(cards: Mapping[str, Any]) -> tuple[float, float] | None:

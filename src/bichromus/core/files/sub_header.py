@@ -16,12 +16,15 @@ from ..model.log_columns import READ
 from ..model.sub import SubHeader, kind_of, sub_filter
 from .astropy_fits import astropy_fits
 from .foreign import FOREIGN, cards_of, require_file, why_of
-from .headers import first_number, first_text, map_header
+from .headers import first_angle, first_number, first_text, map_header
 from .pointing import pointing
 
 SUFFIXES: Final = (".fits", ".fit", ".fts")
 _MOST_UNPACKED, _MOST_SHRUNK = 300_000_000, 60.0
 """Bytes, and times of the packed size, beyond which a packed file is no sub."""
+FILTER: Final = ("FILTER", "FILTNAME")
+SECONDS: Final = ("EXPTIME", "EXPOSURE")
+"""Keywords, the first that is there."""
 _MJD_EPOCH: Final = dt.datetime(1858, 11, 17, tzinfo=dt.UTC)
 
 
@@ -41,7 +44,7 @@ def read_sub(path: Path) -> tuple[str, SubHeader | None, str]:
     if kind != "light":
         return kind, None, word
     start = start_of(cards)
-    seconds = first_number(cards, ("EXPTIME", "EXPOSURE"))
+    seconds = first_number(cards, SECONDS)
     if start is None or seconds is None or seconds <= 0:
         raise UnreadableFile(
             "This sub tells too little",
@@ -63,7 +66,7 @@ def read_sub(path: Path) -> tuple[str, SubHeader | None, str]:
         SubHeader(
             start,
             seconds,
-            sub_filter(first_text(cards, ("FILTER", "FILTNAME")), "BAYERPAT" in cards),
+            sub_filter(first_text(cards, FILTER), "BAYERPAT" in cards),
             figures={c.id: first_number(cards, c.keywords) for c in READ},
             longitude=_longitude(cards),
             scale_arcsec=map_header(cards).scale_arcsec,
@@ -178,18 +181,9 @@ def start_of(cards: dict[str, Any]) -> dt.datetime | None:
 
 
 def _longitude(cards: dict[str, Any]) -> float | None:
-    """Decimal degrees or sexagesimal, east positive."""
+    """Decimal degrees or in parts, east positive."""
     for key in ("SITELONG", "LONG-OBS"):
-        if key not in cards:
-            continue
-        value = first_number(cards, (key,))
-        if value is None:
-            parts = re.fullmatch(
-                r"\s*([+-]?)(\d+)[\s:]+(\d+)(?:[\s:]+(\d+(?:\.\d*)?))?\s*", str(cards[key])
-            )
-            if parts:
-                size = int(parts[2]) + int(parts[3]) / 60 + float(parts[4] or 0) / 3600
-                value = -size if parts[1] == "-" else size
+        value = first_angle(cards, (key,))
         if value is not None and -180 <= value <= 360:
             return value
     return None

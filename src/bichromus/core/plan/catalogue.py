@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Final
 
 from ..model.errors import InputError
+from .kinds import KIND_OF, Kind
 
 SOURCE = "OpenNGC data, CC BY-SA 4.0"
 _KINDS = {
@@ -69,12 +70,13 @@ LISTS: Final = {"m": "M", "messier": "M", "ngc": "NGC", "ic": "IC", "c": "C", "c
 
 @dataclass(frozen=True)
 class CatalogueObject:
-    """One object: J2000 degrees, size in arcminutes (None where unknown), position angle of the
-    long side.
+    """One object: what the catalogue calls it and the kind of target that it is, J2000 degrees,
+    size in arcminutes (None where unknown), position angle of the long side.
     """
 
     name: str
     kind: str
+    group: Kind
     ra: float
     dec: float
     size_arcmin: tuple[float, float] | None
@@ -134,6 +136,7 @@ def _entry(row: tuple[object, ...]) -> CatalogueObject:
     return CatalogueObject(
         spaced(str(name)),
         _KINDS.get(str(kind), "object"),
+        KIND_OF.get(str(kind), "emission"),
         ra_deg,
         dec_deg,
         large_region(ra_deg, dec_deg) or size,

@@ -9,6 +9,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Final
 
+from ..model.words import listed
 from .clear_nights import USUAL_CHANCE
 from .sharing import Goal, Rate, Shared, Wanted, share_out
 from .slots import Key, Slot, later_slots
@@ -20,7 +21,6 @@ from .tonight import (
     Cell,
     Lane,
     Need,
-    efficiency,
     gained,
     laid_out,
     lane_of,
@@ -49,14 +49,16 @@ class NightUse:
 @dataclass(frozen=True)
 class Coming:
     """The plan: the channels of each target, every station's tonight, what coming nights are for,
-    the share of each goal that tonight and all of it bring, clear nights until the first target's
-    goals are reached (None: more than are planned), and what each station would reach alone.
+    the SNR squared that tonight adds, the share of each goal that tonight and all of it bring,
+    clear nights until the first target's goals are reached (None: more than are planned), and what
+    each station would reach alone.
     """
 
     channels: Mapping[str, tuple[ChannelPlan, ...]]
     throughs: tuple[Through, ...]
     lanes: tuple[Lane, ...]
     uses: tuple[NightUse, ...]
+    added: Mapping[Cell, float]
     after_tonight: Mapping[str, Mapping[str, float]]
     reached: Mapping[str, Mapping[str, float]]
     clear_nights: int | None
@@ -100,17 +102,19 @@ def plan_coming(
     small = small_sets_of(lanes, throughs, needs)
     slots = [
         *(s for x, sets in zip(lanes, small, strict=True) for s in tonight_slots(x, sets, tonight)),
-        *_later(stations, aims, throughs, tonight, nights, weather),
+        *_later(lanes, aims, throughs, tonight, nights, weather),
     ]
     wanted = _wanted(aims, needs, served_whole(small, throughs))
     shared = _shared(slots, wanted)
     lanes = laid_out(lanes, small, shared, needs, throughs, every, _mix(slots, shared), current)
-    after = _after(lanes, needs)
+    added = gained(lanes)
+    after = _after(added, needs)
     return Coming(
         {a.name: tuple(w.plan for (t, _), w in needs.items() if t == a.name) for a in aims},
         tuple(throughs),
         tuple(lanes),
         tuple(_uses(slots, shared, lanes, tonight, throughs)),
+        added,
         after,
         shared.shares if shared else after,
         _clear_nights(slots, wanted, aims, needs, small, tonight),
@@ -153,11 +157,11 @@ def _unserved(
         ]
         without = [c for c in missing if (aim.name, c) not in filtered]
         if without:
-            out.append(f"No filter serves {_listed(without)} of {aim.name}.")
+            out.append(f"No filter serves {listed(without)} of {aim.name}.")
         dim = [c for c in missing if c not in without]
         if dim:
             out.append(
-                f"No sky of the coming nights is worth an exposure in {_listed(dim)} of {aim.name}."
+                f"No sky of the coming nights is worth an exposure in {listed(dim)} of {aim.name}."
             )
     return out
 
@@ -169,7 +173,7 @@ def _throughs(stations: Sequence[Station], aims: Sequence[Aim]) -> tuple[list[Th
             made = [through_of(station, f, aim) for aim in aims]
             out += [t for t in made if t is not None]
             if None in made:
-                names = " and ".join(b.channel for b in f.bands)
+                names = listed([b.channel for b in f.bands])
                 warnings.append(
                     f"{station.name} is mono and cannot part {names} behind {f.name}: it serves "
                     "none of them."
@@ -200,7 +204,7 @@ def _needs(
 
 
 def _later(
-    stations: Sequence[Station],
+    lanes: Sequence[Lane],
     aims: Sequence[Aim],
     throughs: Sequence[Through],
     tonight: dt.date,
@@ -210,9 +214,9 @@ def _later(
     dates = [tonight + dt.timedelta(days=n) for n in range(1, nights)]
     clear = {d: weather.of(d) for d in dates}
     out = []
-    for station in stations:
-        mine = [t for t in throughs if t.station == station.name]
-        out += later_slots(station, aims, mine, dates, efficiency(station, mine), clear)
+    for lane in lanes:
+        mine = [t for t in throughs if t.station == lane.station.name]
+        out += later_slots(lane.station, aims, mine, dates, lane.efficiency, clear)
     return sorted(out, key=lambda s: s.date)
 
 
@@ -267,8 +271,8 @@ def _mix(slots: Sequence[Slot], shared: Shared | None) -> dict[tuple[str, bool],
     return out
 
 
-def _after(lanes: Sequence[Lane], needs: Mapping[Cell, Need]) -> dict[str, dict[str, float]]:
-    added = gained(lanes)
+def _after(added: Mapping[Cell, float], needs: Mapping[Cell, Need]) -> dict[str, dict[str, float]]:
+    """The share of each goal once what tonight adds is there."""
     out: dict[str, dict[str, float]] = {}
     for (target, channel), w in needs.items():
         if w.goal > 0:
@@ -345,7 +349,3 @@ def _alone(
                 for t, shares in shared.shares.items()
             }
     return out
-
-
-def _listed(names: Sequence[str]) -> str:
-    return names[0] if len(names) == 1 else f"{', '.join(names[:-1])} and {names[-1]}"

@@ -31,6 +31,11 @@ def iso_time(jd: float) -> str:
     return moment_of(jd).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
+def local_time(jd: float, zone: dt.tzinfo) -> str:
+    """Time of day in a zone, as 21:05."""
+    return moment_of(jd).astimezone(zone).strftime("%H:%M")
+
+
 def noon(date: dt.date, place: Place) -> float:
     """Mean solar noon of a date at a place. Raises InputError outside the years that are known
     well.

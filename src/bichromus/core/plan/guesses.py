@@ -10,6 +10,7 @@ from typing import Final
 
 from ..model.channel import CHANNELS, LINES
 from .budget import Glow
+from .kinds import Kind
 from .sky import V_TO_AB
 
 _HB_OF_HA: Final = 0.35
@@ -26,7 +27,7 @@ class Brightness:
     surface: float
 
 
-KINDS: Final = {
+USUAL: Final[dict[Kind, Brightness]] = {
     "emission": Brightness(100.0, 20.0, 15.0, 24.0),
     "planetary": Brightness(120.0, 180.0, 15.0, 23.5),
     "remnant": Brightness(40.0, 25.0, 20.0, 25.0),
@@ -38,14 +39,14 @@ KINDS: Final = {
 """By kind of target: the faint parts that decide the hours."""
 
 
-def surface_of(kind: str, surface_mag: float | None) -> float:
+def surface_of(kind: Kind, surface_mag: float | None) -> float:
     """V mag/arcsec2 of a target's faint parts, guessed where it is not told."""
-    return KINDS[kind].surface if surface_mag is None else surface_mag
+    return USUAL[kind].surface if surface_mag is None else surface_mag
 
 
-def glow_of(kind: str, rayleigh: Mapping[str, float], surface_mag: float | None) -> Glow:
+def glow_of(kind: Kind, rayleigh: Mapping[str, float], surface_mag: float | None) -> Glow:
     """A target's light in every channel; what is not told is guessed by its kind."""
-    usual = KINDS[kind]
+    usual = USUAL[kind]
     guess = {"Ha": usual.ha, "O3": usual.o3, "S2": usual.s2}
     guess["Hb"] = _HB_OF_HA * rayleigh.get("Ha", usual.ha)
     mag = surface_of(kind, surface_mag) + V_TO_AB

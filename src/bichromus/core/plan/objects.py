@@ -12,25 +12,8 @@ from functools import cache
 from typing import Final
 
 from .catalogue import LISTS, database, large_region, spaced
+from .kinds import KIND_OF, Kind
 
-KINDS: Final = ("emission", "planetary", "remnant", "galaxy", "reflection", "cluster", "dark")
-_KIND_OF: Final = {
-    "HII": "emission",
-    "EmN": "emission",
-    "Neb": "emission",
-    "Cl+N": "emission",
-    "PN": "planetary",
-    "SNR": "remnant",
-    "G": "galaxy",
-    "GPair": "galaxy",
-    "GTrpl": "galaxy",
-    "GGroup": "galaxy",
-    "RfN": "reflection",
-    "OCl": "cluster",
-    "GCl": "cluster",
-    "*Ass": "cluster",
-    "DrkN": "dark",
-}
 _NAMED: Final = re.compile(r"(messier|caldwell|ngc|ic|m|c)[\s.]*0*(\d+)", re.IGNORECASE)
 
 
@@ -42,7 +25,7 @@ class SkyObject:
 
     name: str
     ids: tuple[str, ...]
-    kind: str
+    kind: Kind
     ra: float
     dec: float
     size_arcmin: tuple[float, float] | None
@@ -54,12 +37,12 @@ def every_object() -> tuple[SkyObject, ...]:
     """All objects that one may shoot. Raises InputError where the catalogue is not installed."""
     query = (
         "SELECT name, type, ra, dec, majax, minax, messier, ngc, ic, identifiers, commonnames "
-        f"FROM objects WHERE ra IS NOT NULL AND type IN ({', '.join('?' * len(_KIND_OF))}) "
+        f"FROM objects WHERE ra IS NOT NULL AND type IN ({', '.join('?' * len(KIND_OF))}) "
         "ORDER BY name"
     )
     where = f"{database().absolute().as_uri()}?mode=ro"
     with contextlib.closing(sqlite3.connect(where, uri=True)) as db:
-        rows = db.execute(query, tuple(_KIND_OF)).fetchall()
+        rows = db.execute(query, tuple(KIND_OF)).fetchall()
     return tuple(_object(row) for row in rows)
 
 
@@ -86,13 +69,13 @@ def _object(row: Sequence[object]) -> SkyObject:
     found += [spaced(w) for w in words if re.fullmatch(r"C \d+", w)]
     ids = tuple(dict.fromkeys(f for f in found if f.split()[0] in ("M", "NGC", "IC", "C")))
     ra_deg, dec_deg = math.degrees(float(str(ra))) % 360, math.degrees(float(str(dec)))
-    about = large_region(ra_deg, dec_deg) if _KIND_OF[str(kind)] == "emission" else None
+    about = large_region(ra_deg, dec_deg) if KIND_OF[str(kind)] == "emission" else None
     size = (float(str(major)), float(str(minor or major))) if major else None
     names = tuple(w.strip() for w in common.split(",") if w.strip())
     return SkyObject(
         designation,
         ids,
-        _KIND_OF[str(kind)],
+        KIND_OF[str(kind)],
         ra_deg,
         dec_deg,
         about or size,

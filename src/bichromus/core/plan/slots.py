@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Final
 
 import numpy as np
@@ -50,8 +51,9 @@ class Curves:
     gains: Mapping[Key, Mapping[str, F64]]
     paths: Mapping[str, SkyPath]
 
-    def mean(self) -> dict[Key, dict[str, float]]:
-        """Over the stretch."""
+    @cached_property
+    def means(self) -> dict[Key, dict[str, float]]:
+        """The gains on average over the stretch."""
         return {k: {c: float(v.mean()) for c, v in g.items()} for k, g in self.gains.items()}
 
 

@@ -68,10 +68,10 @@ def lane_of(
     stretches = stretches_of(nights, cloudy, awake)
     mine = [t for t in throughs if t.station == station.name]
     curves = tuple(curves_of(station, aims, mine, s) for s in stretches)
-    return Lane(station, nights, tuple(stretches), curves, efficiency(station, throughs))
+    return Lane(station, nights, tuple(stretches), curves, _efficiency(station, throughs))
 
 
-def efficiency(station: Station, throughs: Sequence[Through]) -> float:
+def _efficiency(station: Station, throughs: Sequence[Through]) -> float:
     """Share of the time with the shutter open in the usual sub of a station."""
     lengths = [t.sub.sub_s for t in throughs if t.station == station.name]
     return station.overheads.open_share(median(lengths) if lengths else _USUAL_SUB_S)
@@ -94,7 +94,7 @@ def small_sets_of(
                 continue
             missing = {c: needs[target, c].goal - needs[target, c].had for c in served}
             rooms = [
-                (hours, c.mean()) for hours, c in zip(_free(lane, out[n]), lane.curves, strict=True)
+                (hours, c.means) for hours, c in zip(_free(lane, out[n]), lane.curves, strict=True)
             ]
             found.append((n, whole_sets(filters, missing, rooms, lane.efficiency)))
         if found:  # where most of them fit, in the fewest hours
@@ -134,7 +134,7 @@ def tonight_slots(lane: Lane, sets: Sequence[SmallSets], date: dt.date) -> list[
     out = []
     for n, hours in enumerate(_free(lane, sets)):
         window = OpenWindow(_name(lane, n), lane.station.name, hours, lane.efficiency)
-        out.append(Slot(window, date, lane.stretches[n].moonlit, lane.curves[n].mean()))
+        out.append(Slot(window, date, lane.stretches[n].moonlit, lane.curves[n].means))
     return out
 
 
@@ -164,7 +164,7 @@ def laid_out(
         uses = [_mixed(lane, hours, mix) for lane, hours in zip(lanes, uses, strict=True)]
     for lane, hours in zip(lanes, uses, strict=True):
         for curves, use in zip(lane.curves, hours, strict=True):
-            _take(curves.mean(), use, missing)
+            _take(curves.means, use, missing)
     out: list[Lane] = []
     for lane, sets, hours in zip(lanes, small, uses, strict=True):
         _fill(lane, _free(lane, sets), hours, _best_rates(lane, throughs), missing)
@@ -229,7 +229,7 @@ def _fill(
     a clear night in hand is worth more than one that is hoped for.
     """
     for clock, use, curves in zip(free, uses, lane.curves, strict=True):
-        mean = curves.mean()
+        mean = curves.means
         left = clock * lane.efficiency - sum(use.values())
         while left > _NO_HOUR:
             best = max(mean, key=lambda k: _spares(k, mean[k], dark, missing), default=None)
@@ -323,7 +323,7 @@ def gained(lanes: Sequence[Lane]) -> dict[Cell, float]:
                 for s, c in zip(lane.stretches, lane.curves, strict=True)
                 if s.start - 1e-9 <= block.start < s.end
             )
-            for channel, gain in curves.mean().get((block.target, block.filter), {}).items():
+            for channel, gain in curves.means.get((block.target, block.filter), {}).items():
                 cell = block.target, channel
                 out[cell] = out.get(cell, 0.0) + gain * block.hours
     return out

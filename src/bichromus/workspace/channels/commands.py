@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TypeVar
 
-from ...core.advise.base import listed
+from ...core.model.words import listed
 from ..project.document import Command
 from ..project.state import PLANE, Crop, Disc, ProjectState, SourceState
 from .cleaning import STEPS, Setting

@@ -11,10 +11,10 @@ from typing import Final
 from psygnal import Signal
 
 from ...core.advise import advise_channels
-from ...core.advise.base import listed
 from ...core.extract import load_response
 from ...core.extract.leaks import Leaks
 from ...core.model.progress import Progress
+from ...core.model.words import listed
 from ..project.cache import bound_cache, clear_cache
 from ..project.context import ProjectContext
 from ..project.responses import find_response, keep_response, take_response

@@ -8,8 +8,8 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 
 from ...core.advise import Standing
-from ...core.advise.base import listed
 from ...core.measure.field import StarField
+from ...core.model.words import listed
 from ...core.pool.stacks import USELESS
 from ..project.state import AUTO, PLANE, PreparationState, SourceState
 from .build import Channels

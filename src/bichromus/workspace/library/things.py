@@ -12,6 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from ...core.model.errors import UnknownName
 from ...core.model.rig import Rig
 from ...core.plan.clear_nights import USUAL_CHANCE
+from ...core.plan.kinds import Kind
 
 Name = Annotated[str, Field(min_length=1, max_length=80)]
 Positive = Annotated[float, Field(gt=0)]
@@ -159,9 +160,6 @@ class FilterThing(_Frozen):
     def channels(self) -> tuple[str, ...]:
         """The channels that it serves."""
         return tuple(b.channel for b in self.bands)
-
-
-Kind = Literal["emission", "planetary", "remnant", "galaxy", "reflection", "cluster", "dark"]
 
 
 class TargetThing(_Frozen):

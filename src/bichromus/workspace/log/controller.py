@@ -120,7 +120,7 @@ class LogController:
         """From now on tell where the target's subs looked: a mosaic wants to know."""
         if not self._positions_wanted:
             self._positions_wanted = True
-            self.refresh()
+            self._context.previews.request("positions", self._locate)
 
     def close(self) -> None:
         """Watch nothing any more."""
@@ -134,9 +134,6 @@ class LogController:
             "SELECT coalesce(nullif(lower(word), ''), kind), count(*) FROM others "
             "GROUP BY 1 ORDER BY 2 DESC"
         )
-        if self._positions_wanted:
-            read_positions(store, mine)
-            self._publish(pointings=pointings_of(mine, known_positions(store)))
         self._publish(
             subs=subs,
             times=channel_times(mine),
@@ -144,6 +141,9 @@ class LogController:
             others={str(word): int(count) for word, count in rows},
         )
         self._show()
+        self._context.previews.request("calibration", self._calibrate)
+        if self._positions_wanted:
+            self._context.previews.request("positions", self._locate)
 
     def _show(self) -> None:
         now = self._snapshot
@@ -160,7 +160,15 @@ class LogController:
         target = view if plain else make_view(mine, widths, *typed, plan)
         self._publish(view=view, target_view=target)
         self.changed.emit()
-        self._context.previews.request("calibration", self._calibrate)
+
+    def _locate(self) -> None:
+        """Where the target's subs looked."""
+        store, mine = self.table.store, self._snapshot.of_target
+        read_positions(store, mine)
+        found = pointings_of(mine, known_positions(store))
+        if found != self._snapshot.pointings:
+            self._publish(pointings=found)
+            self.changed.emit()
 
     def _calibrate(self) -> None:
         frames = self._calibration.frames(self.table.store)

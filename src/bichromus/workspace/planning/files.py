@@ -11,7 +11,7 @@ from typing import Final
 from ...core.files.atomic import write_text
 from ...core.model.errors import UnknownName
 from ...core.plan.actions import actions_of
-from ...core.plan.dates import iso_time, moment_of
+from ...core.plan.dates import iso_time, local_time, moment_of
 from ...core.plan.laying import Block
 from ...core.plan.mosaic import Panel
 from ...core.plan.tonight import Lane
@@ -61,7 +61,7 @@ def checklist(view: PlanView) -> str:
             f"{night.target.transit_altitude:.0f}° high"
         )
     lines.append(
-        f"- camera at {view_angle(view):.0f}°, {view.frame.scale_arcsec:.2f} arcsec a pixel"
+        f"- camera at {view.camera_angle:.0f}°, {view.frame.scale_arcsec:.2f} arcsec a pixel"
     )
     if view.mosaic is not None:
         lines += ["", *_panel_lines(view.mosaic)]
@@ -118,18 +118,14 @@ def _order_lines(view: PlanView) -> list[str]:
 def _lane_lines(view: PlanView, lane: Lane) -> list[str]:
     """The blocks of a rig beside the plan's, in its own local time."""
     zone = view.zones[lane.station.name]
-
-    def clock(jd: float) -> str:
-        return moment_of(jd).astimezone(zone).strftime("%H:%M")
-
     if not lane.blocks:
         return ["Nothing tonight."]
     return [
         "| ☐ | from | to | filter | subs |",
         "|---|---|---|---|---|",
         *(
-            f"| ☐ | {clock(b.start)} | {clock(b.end)} | {_what(view, b)} | {b.subs} × "
-            f"{b.sub_s:.0f} s |"
+            f"| ☐ | {local_time(b.start, zone)} | {local_time(b.end, zone)} | {_what(view, b)} | "
+            f"{b.subs} × {b.sub_s:.0f} s |"
             for b in lane.blocks
         ),
     ]
@@ -138,11 +134,6 @@ def _lane_lines(view: PlanView, lane: Lane) -> list[str]:
 def _what(view: PlanView, block: Block) -> str:
     """The filter; of another target than the plan's with its name."""
     return block.filter if block.target == view.target.name else f"{block.filter}, {block.target}"
-
-
-def view_angle(view: PlanView) -> float:
-    """The camera's angle in the plan."""
-    return next((f.angle for f in view.fields if f.name == view.rig.name), 0.0)
 
 
 def plan_table(view: PlanView) -> str:
@@ -174,7 +165,7 @@ def panels(view: PlanView) -> list[Panel]:
     """The mosaic's panels, or the one; each with its own angle."""
     if view.mosaic is not None:
         return list(view.mosaic.panels)
-    return [Panel(1, view.target.ra, view.target.dec, view_angle(view))]
+    return [Panel(1, view.target.ra, view.target.dec, view.camera_angle)]
 
 
 def plan_json(view: PlanView) -> str:

@@ -78,7 +78,7 @@ class LibraryController:
         """A new thing, in the project and the library, under a name that is free; None where it
         could not be kept.
         """
-        everything = merged(Things(**self._parts(self._plan)), self.library.things)
+        everything = merged(self._plan, self.library.things)
         thing = thing.model_copy(update={"name": free_name(everything, kind, thing.name)})
         if not self._in_project(words or f"add a {ONE[kind]}", kind, thing):
             return None
@@ -203,10 +203,6 @@ class LibraryController:
             return False
         self.changed.emit()
         return True
-
-    @staticmethod
-    def _parts(things: Things) -> dict[str, object]:
-        return {k: getattr(things, k) for k in ONE}
 
 
 def _planned(state: ProjectState, plan: PlanState) -> ProjectState:

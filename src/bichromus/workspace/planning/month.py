@@ -12,16 +12,18 @@ from typing import Final, Literal
 
 import numpy as np
 
+from ...core.plan.catalogue import SOURCE
 from ...core.plan.framing import field_of
+from ...core.plan.kinds import Kind
 from ...core.plan.month import usable_hours
 from ...core.plan.objects import every_object
-from ..library.things import Kind, PlanState, TargetThing
+from ..library.things import PlanState, TargetThing
+from ..library.usual import catalogue_target
 from .stations import place_of, rules_of
 
 _FITS: Final = (0.25, 1.5)
 """A target's long axis over the field's longer side, where it fills a picture."""
 _MOST: Final = 200
-SOURCE: Final = "catalogue"
 
 
 @dataclass(frozen=True)
@@ -57,15 +59,9 @@ class Shootable:
 
     def as_target(self) -> TargetThing:
         """As one of the person's own, its brightness guessed by its kind."""
-        return TargetThing(
-            name=self.name,
-            aliases=tuple(i for i in self.ids if i != self.name),
-            ra=self.ra % 360,
-            dec=self.dec,
-            size_arcmin=self.size_arcmin or (10.0, 10.0),
-            kind=self.kind,
-            source=SOURCE,
-        )
+        names = tuple(i for i in self.ids if i != self.name)
+        position = self.ra, self.dec
+        return catalogue_target(self.name, names, position, self.size_arcmin, self.kind, SOURCE)
 
 
 def shootable(
@@ -83,7 +79,7 @@ def shootable(
     known = [_own(t) for t in own]
     names = {n.casefold() for t in own for n in (t.name, *t.aliases)}
     known += [
-        Shootable(x.name, x.ids, _kind(x.kind), x.ra, x.dec, x.size_arcmin)
+        Shootable(x.name, x.ids, x.kind, x.ra, x.dec, x.size_arcmin)
         for x in every_object()
         if not names & {n.casefold() for n in (x.name, *x.ids)}
     ]
@@ -121,19 +117,6 @@ def shootable(
 
 def _own(t: TargetThing) -> Shootable:
     return Shootable(t.name, t.aliases, t.kind, t.ra, t.dec, t.size_arcmin, mine=True)
-
-
-def _kind(word: str) -> Kind:
-    kinds: tuple[Kind, ...] = (
-        "emission",
-        "planetary",
-        "remnant",
-        "galaxy",
-        "reflection",
-        "cluster",
-        "dark",
-    )
-    return next(k for k in kinds if k == word)
 
 
 def _wanted(x: Shootable, request: ListRequest, field: float) -> bool:

@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from typing import Final
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
@@ -15,12 +14,12 @@ from ...core.model.errors import InputError
 from ...core.plan.budget import BandFilter, Glow, LightRig, PassBand
 from ...core.plan.dates import julian
 from ...core.plan.earth import Place
+from ...core.plan.filter_check import NARROW_NM
 from ...core.plan.guesses import glow_of, surface_of
 from ...core.plan.horizon import make_horizon
 from ...core.plan.night import Rules, Target
 from ...core.plan.optics import filter_shift, lines_of
 from ...core.plan.order import Overheads
-from ...core.plan.rates import NARROW_NM
 from ...core.plan.station import GOAL_SNR, Aim, Demand, SiteSky, Span, Station
 from ..library.things import BandThing, FilterThing, PlanState, RigThing, SiteThing, TargetThing
 from .held import Held
@@ -158,18 +157,12 @@ def aim_of(
     """A target with what is wanted of it in ``channels``, of so many panels."""
     first = target.name == plan.target_named().name
     channels = [c for c in channels if _is_wanted(c, target, plan, held, first)] or channels
-    stars = target.kind in _LINE_KINDS
+    colour = COLOUR_SNR if "L" in channels else GOAL_SNR
     return Aim(
         target.name,
         Target(target.ra, target.dec),
         glow(target),
-        {
-            c: replace(
-                _demand(c, held.get(c, Held()), _goal(plan, c, first), stars, panels),
-                snr=COLOUR_SNR if c in COLOURS and "L" in channels else GOAL_SNR,
-            )
-            for c in channels
-        },
+        {c: _demand(c, target, plan, held.get(c, Held()), first, colour, panels) for c in channels},
         target.priority,
         target.star_mag,
         _core_times(target),
@@ -204,23 +197,31 @@ def channels_of(stations: Sequence[Station]) -> list[str]:
 
 
 def _goal(plan: PlanState, channel: str, first: bool) -> float | None:
-    """Hours wanted where the person set them; None leaves it to the deficit."""
+    """Hours of a panel that the person set; None leaves it to the deficit."""
     if plan.goal_mode == "even":
         return plan.even_hours
     return plan.goals.get(channel) if plan.goal_mode == "typed" and first else None
 
 
-def _demand(channel: str, held: Held, goal: float | None, stars: bool, panels: int) -> Demand:
-    """``stars``: of what shines in lines, colours are wanted for the stars alone. Goals are hours
-    of a panel; what a stack of all of them lacks is of all of them.
+def _demand(
+    channel: str,
+    target: TargetThing,
+    plan: PlanState,
+    held: Held,
+    first: bool,
+    colour_snr: float,
+    panels: int,
+) -> Demand:
+    """What is wanted of a channel: hours that were set, or what a stack lacks (of all panels); of
+    what shines in lines colours for the stars alone; else an SNR.
     """
+    goal = _goal(plan, channel, first)
     if goal is None and held.factor is not None:
         return Demand(held.hours, (held.measured_h or held.hours) * held.factor**2, panels)
-    if goal is None and stars and channel not in LINES:
+    if goal is None and target.kind in _LINE_KINDS and channel not in LINES:
         goal = STAR_COLOURS_H
-    if goal is not None:
-        goal = max(goal * panels, 0.0)
-    return Demand(held.hours, goal, panels)
+    wanted = goal * panels if goal is not None else None
+    return Demand(held.hours, wanted, panels, colour_snr if channel in COLOURS else GOAL_SNR)
 
 
 def _awake(site: SiteThing, date: dt.date) -> Span:

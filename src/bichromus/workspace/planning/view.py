@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 from typing import Final
 from zoneinfo import ZoneInfo
@@ -15,16 +16,16 @@ from ...core.advise import Advice
 from ...core.advise.tonight import advise_tonight
 from ...core.model.planes import F32
 from ...core.plan.coming import NIGHTS, Coming, Weather, plan_coming
-from ...core.plan.dates import date_of, julian, moment_of
+from ...core.plan.dates import date_of, julian, local_time
+from ...core.plan.filter_check import FilterCheck, check_filter
 from ...core.plan.framing import Field, Framing, area, common_field, frame
 from ...core.plan.laying import Block
 from ...core.plan.mosaic import Pointing
 from ...core.plan.night import Night, Target
 from ...core.plan.order import OrderCost, cost
-from ...core.plan.rates import FilterCheck, check_filter
 from ...core.plan.season import Season, SeasonNight, plan_season, season_of
 from ...core.plan.through import ChannelPlan, SkyPath, dark_path, moon_factor
-from ...core.plan.tonight import Lane, gained
+from ...core.plan.tonight import Lane
 from ...core.simulate.forecast import Forecast, read_forecast, simulate_forecast
 from ...core.simulate.outlook import SkyLight, simulate_outlook
 from ..library.things import FilterThing, PlanState, RigThing, SiteThing, TargetThing
@@ -104,7 +105,7 @@ class PlanView:
 
     def clock(self, jd: float) -> str:
         """Local time of day."""
-        return moment_of(jd).astimezone(self.zone).strftime("%H:%M")
+        return local_time(jd, self.zone)
 
 
 @dataclass(frozen=True)
@@ -169,10 +170,6 @@ def make_plan(
     night = first.nights[target.name]
     zones = {s.name: zone_of(plan.site_named(s.site)) for s in stations}
     fields = tuple(_field(r, plan.camera_angle if r.name == rig.name else 0.0) for r in plan.rigs)
-
-    def clock(jd: float) -> str:
-        return moment_of(jd).astimezone(zone).strftime("%H:%M")
-
     return PlanView(
         site,
         rig,
@@ -190,7 +187,7 @@ def make_plan(
         shape,
         fields,
         tuple(check_optics(f, rig) for f in plan.filters_of(rig)),
-        advise_tonight(coming, aims[0], clock, bool(weather.cloudy)),
+        advise_tonight(coming, aims[0], partial(local_time, zone=zone), bool(weather.cloudy)),
         zone,
         plan.overlap,
         _shared(fields),
@@ -230,7 +227,7 @@ def _tonight(coming: Coming, target: str, plan: PlanState) -> Tonight:
     for block in mine:
         for channel in block.channels:
             hours[channel] = hours.get(channel, 0.0) + block.hours
-    added = gained(coming.lanes)
+    added = coming.added
     worth = {
         c.channel: added[target, c.channel] / c.per_hour
         for c in coming.channels.get(target, ())
@@ -254,7 +251,7 @@ def _hour_gain(coming: Coming, target: str) -> dict[str, float]:
     for c in coming.channels.get(target, ()):
         worth = 0.0
         for stretch, curves in zip(first.stretches, first.curves, strict=True):
-            rates = [g.get(c.channel, 0.0) for k, g in curves.mean().items() if k[0] == target]
+            rates = [g.get(c.channel, 0.0) for k, g in curves.means.items() if k[0] == target]
             worth += max(rates, default=0.0) * stretch.hours
         out[c.channel] = worth / hours / c.per_hour if hours > 0 and c.per_hour > 0 else 1.0
     return out

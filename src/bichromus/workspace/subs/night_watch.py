@@ -26,7 +26,7 @@ from ...core.measure.grading import grade, sharpness
 from ...core.measure.subs import SubMeasure
 from ...core.measure.transparency import transparency
 from ...core.plan.actions import Action, actions_of
-from ...core.plan.dates import julian
+from ...core.plan.dates import julian, local_time
 from ...core.plan.laying import Block
 from ...core.plan.sky import EXTINCTION_V, airmasses
 from ..log.controller import LogController
@@ -85,7 +85,7 @@ class WatchView:
 
     def clock(self, moment: dt.datetime) -> str:
         """Local time of day."""
-        return moment.astimezone(self.zone).strftime("%H:%M")
+        return local_time(julian(moment), self.zone)
 
 
 class NightWatch:
@@ -108,14 +108,21 @@ class NightWatch:
         self._night = NightSubs()
         self._light: dict[tuple[str, str], float | None] = {}
         self._told: set[tuple[str, dt.datetime]] = set()
-        self._begun = False
+        self._followed: tuple[object, ...] | None = None
         log.changed.connect(self.follow)
 
     def follow(self) -> None:
-        """Measure what arrived, on a thread of its own line."""
-        if self._context.document.state.log.watched:
+        """Measure what arrived, on a thread of its own line, where anything has changed."""
+        watched, view = self._context.document.state.log.watched, self._planning.snapshot.view
+        date = view.night.date if view is not None else None
+        followed = (watched, date, self._log.snapshot.subs) if watched else None
+        with self._lock:
+            if followed == self._followed:
+                return
+            self._followed = followed
+        if watched:
             self._context.previews.request("watch", self._gather)
-        elif self._begun:
+        else:
             self._over()
 
     def now(self) -> dt.datetime:
@@ -188,12 +195,12 @@ class NightWatch:
         end = subs[-1].end
         here = view.night.start <= julian(end) < view.night.end
         if here and self.now() - end < _ALIVE:
-            self._begun = True
             self._planning.shoot(Begun(end, subs[-1].filter))
             self._replan()
 
     def _over(self) -> None:
-        self._begun = False
+        with self._lock:
+            self._night = NightSubs()
         self._planning.shoot(None)
         self._replan()
 
@@ -228,9 +235,8 @@ class NightWatch:
     def _words(self, n: Notice) -> str:
         view = self._planning.snapshot.view
         zone = view.zone if view is not None else ZoneInfo("UTC")
-        return notice_words(
-            n, lambda t: t.astimezone(zone).strftime("%H:%M"), _cause(n, view) if view else ""
-        )
+        cause = _cause(n, view) if view is not None else ""
+        return notice_words(n, lambda t: local_time(julian(t), zone), cause)
 
 
 def _shot(subs: Sequence[WatchedSub], now: dt.datetime) -> str:

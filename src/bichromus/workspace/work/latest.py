@@ -17,7 +17,8 @@ from .tell import tell
 FIRST: Final[tuple[str, ...]] = ("view", "recipe")
 """Kinds that go before all others: what the eye waits for."""
 ASIDE: Final[frozenset[str]] = frozenset(
-    {"log", "log pick", "review", "plan", "outlook", "year", "month", "watch", "calibration"}
+    {"log", "log pick", "calibration", "positions", "review", "watch"}
+    | {"plan", "outlook", "year", "month"}
 )
 """Kinds that no picture waits for, and that wait for none."""
 

@@ -2,27 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Final
-
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QLineEdit, QListWidget, QVBoxLayout, QWidget
 
 from ....core.model.errors import InputError
 from ....core.plan.catalogue import SOURCE, CatalogueObject, search
-from ....workspace.library.things import Kind, TargetThing
-
-_UNKNOWN_SIZE: Final = (10.0, 10.0)
-_KINDS: Final[tuple[tuple[str, Kind], ...]] = (
-    ("galaxy", "galaxy"),
-    ("planetary", "planetary"),
-    ("remnant", "remnant"),
-    ("reflection", "reflection"),
-    ("dark", "dark"),
-    ("nebula", "emission"),
-    ("ionised", "emission"),
-    ("cluster", "cluster"),
-)
-"""What the catalogue calls a kind, and the kind whose usual brightness it is taken to have."""
+from ....workspace.library.things import TargetThing
+from ....workspace.library.usual import catalogue_target
 
 
 class CatalogueBox(QWidget):
@@ -76,14 +62,8 @@ def _line(entry: CatalogueObject) -> str:
 
 
 def target_of(entry: CatalogueObject) -> TargetThing:
-    """An object of the catalogue as a target; how bright it is is guessed by its kind."""
-    return TargetThing(
-        name=entry.name,
-        aliases=entry.aliases,
-        ra=entry.ra,
-        dec=entry.dec,
-        angle=entry.angle,
-        size_arcmin=entry.size_arcmin or _UNKNOWN_SIZE,
-        kind=next((kind for word, kind in _KINDS if word in entry.kind), "emission"),
-        source=SOURCE,
+    """An object that was found as a target."""
+    position = entry.ra, entry.dec
+    return catalogue_target(
+        entry.name, entry.aliases, position, entry.size_arcmin, entry.group, SOURCE, entry.angle
     )

@@ -4,7 +4,7 @@ that it can be left half done; what the library knows is offered.
 
 from __future__ import annotations
 
-from typing import Any, Final
+from typing import Final
 
 from pydantic import ValidationError
 from PyQt6.QtCore import Qt, pyqtSignal
@@ -22,12 +22,11 @@ from ....core.plan.catalogue import CatalogueObject
 from ....workspace.library.settings import Settings
 from ....workspace.library.things import (
     AnyThing,
-    BandThing,
-    FilterThing,
     RigThing,
     SiteThing,
     ThingKind,
 )
+from ....workspace.library.usual import usual_filter
 from ....workspace.planning.library import ONE
 from ....workspace.project.folders import local_zone
 from ....workspace.session import Session
@@ -38,8 +37,6 @@ from .thing_form import ThingForm
 
 _WIDE: Final = 560
 _KEY: Final = "plan_guide"
-_NARROW: Final = ("Ha", "O3", "S2", "Hb")
-_BROAD_NM: Final = {"L": 280.0, "R": 90.0, "G": 80.0, "B": 90.0}
 FILTERS: Final = ("Ha", "O3", "S2", "Ha+O3", "O3+S2", "L", "R", "G", "B", "R+G+B")
 """Filters that are offered: single lines, two at once, colours, and all colours at once."""
 _FIRST: Final[dict[ThingKind, AnyThing]] = {
@@ -52,15 +49,6 @@ _FIELDS: Final[dict[ThingKind, tuple[str, ...]]] = {
     "sites": ("name", "lat", "lon", "sky_mag"),
     "rigs": ("name", "aperture_mm", "focal_mm", "pixel_um", "sensor_px", "colour"),
 }
-
-
-def made_filter(name: str, narrow_nm: float) -> FilterThing:
-    """One of the filters that are offered, its lines ``narrow_nm`` wide."""
-    bands: list[dict[str, Any]] = [
-        {"channel": c, "width_nm": narrow_nm if c in _NARROW else _BROAD_NM[c]}
-        for c in name.split("+")
-    ]
-    return FilterThing(name=name, bands=tuple(BandThing.model_validate(b) for b in bands))
 
 
 class GuidePart(QFrame):
@@ -257,7 +245,7 @@ class GuidePage(QScrollArea):
         """The filters that are ticked."""
         try:
             width = float(self.width_line.text().replace(",", "."))
-            made = [made_filter(n, width) for n, chip in self.chips.items() if chip.isChecked()]
+            made = [usual_filter(n, width) for n, chip in self.chips.items() if chip.isChecked()]
         except (ValueError, ValidationError):
             self.message.setText("Type the width of the lines' filters in nm, as 3 or 6.5.")
             return

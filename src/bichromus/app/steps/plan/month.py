@@ -8,7 +8,7 @@ from typing import Final
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import QDialog, QHBoxLayout, QLineEdit, QVBoxLayout, QWidget
 
-from ....core.plan.objects import KINDS
+from ....core.plan.kinds import KINDS
 from ....workspace.planning.month import ListRequest, Shootable
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import button, label

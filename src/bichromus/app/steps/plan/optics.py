@@ -11,8 +11,8 @@ from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
 from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen, QPolygonF
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
+from ....core.plan.filter_check import FilterCheck
 from ....core.plan.optics import focus_shift
-from ....core.plan.rates import FilterCheck
 from ....workspace.library.things import BandThing, FilterThing, RigThing
 from ....workspace.planning.cautions import REST, cautions
 from ....workspace.planning.view import PlanView

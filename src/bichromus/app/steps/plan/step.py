@@ -4,17 +4,19 @@ missing.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import partial
 from pathlib import Path
 
 import numpy as np
-from PyQt6.QtWidgets import QFileDialog
+from PyQt6.QtWidgets import QFileDialog, QWidget
 
 from ....core.model.errors import BichromusError
 from ....core.plan.season import SeasonNight
 from ....core.plan.tonight import MISSING_H
 from ....workspace.planning.files import checklist, write_plan
 from ....workspace.planning.month import ListRequest, Shootable
+from ....workspace.planning.view import PlanView
 from ...command import Command
 from ...shell.light import toggle_red
 from ...shell.route import StepState
@@ -94,26 +96,24 @@ class PlanStep(Step):
         toggle = partial(toggle_red, self.context.settings)
         NightWatchPage(self.session, toggle, self.context.window).show()
 
-    def show_sums(self) -> None:
-        """Sums that are done on paper."""
+    def _open(self, make: Callable[[PlanView], QWidget]) -> None:
+        """A sheet about the plan, where there is one."""
         view = self.session.planning.snapshot.view
         if view is not None:
-            SumsDialog(self.session, view, self.context.window).show()
+            make(view).show()
+
+    def show_sums(self) -> None:
+        """Sums that are done on paper."""
+        self._open(lambda view: SumsDialog(self.session, view, self.context.window))
 
     def show_light(self) -> None:
         """What the light of an hour is made of."""
-        view = self.session.planning.snapshot.view
-        if view is not None:
-            LightDialog(view, self.context.window).show()
+        self._open(lambda view: LightDialog(view, self.context.window))
 
     def show_month(self) -> None:
         """What to shoot this month."""
-        view = self.session.planning.snapshot.view
-        if view is not None:
-            session = self.session
-            MonthDialog(
-                session.list_targets, self.take_target, view.site.name, self.context.window
-            ).show()
+        ask, take = self.session.list_targets, self.take_target
+        self._open(lambda view: MonthDialog(ask, take, view.site.name, self.context.window))
 
     def take_target(self, found: Shootable) -> bool:
         """One of the list as the plan's target."""

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import re
-from typing import Any, Final, get_args
+from typing import Any, Final
 
 from ....core.model.channel import channel_name
+from ....core.plan.kinds import KINDS
 from ....core.plan.sky import bortle_mag
-from ....workspace.library.things import BandThing, GainMode, Kind
+from ....workspace.library.things import BandThing, GainMode
 
 WORDS: Final = {
     "lat": "latitude",
@@ -75,7 +76,6 @@ HINTS: Final = {
     "priority": "of two targets the one of twice the priority counts twice",
     "kind": "what it is: brightness that is not told is guessed by it",
 }
-KINDS_OF_TARGET: Final[tuple[str, ...]] = get_args(Kind)
 _BAND: Final = re.compile(
     r"([A-Za-z]\w*)\s+([\d.]+)(?:\s*nm)?(?:\s+([\d.]+)\s*%)?(?:\s+at\s+([\d.]+)(?:\s*nm)?)?"
 )
@@ -83,7 +83,7 @@ _BAND: Final = re.compile(
 
 OPTIONAL: Final = ("gain", "made_for", "focus_offset", "surface_mag", "core_mag")
 CHOICES: Final = {
-    "kind": KINDS_OF_TARGET,
+    "kind": KINDS,
     "colour": ("no", "yes"),
     "focus_offsets": ("no", "yes"),
     "keep_core": ("no", "yes"),

@@ -5,7 +5,7 @@ words. Those of the project come first, then those that only the library has.
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Final, Literal
+from typing import Final
 
 from PyQt6.QtCore import Qt
 from PyQt6.QtWidgets import (
@@ -25,13 +25,12 @@ from ....core.plan.horizon import read_horizon
 from ....workspace.library.things import (
     KINDS,
     AnyThing,
-    BandThing,
-    FilterThing,
     RigThing,
     SiteThing,
     TargetThing,
     ThingKind,
 )
+from ....workspace.library.usual import usual_filter
 from ....workspace.planning.library import Listed
 from ....workspace.project.folders import local_zone
 from ....workspace.session import Session
@@ -41,13 +40,13 @@ from .catalogue import CatalogueBox, target_of
 from .skyline import SkylineEditor
 from .thing_form import ThingForm
 
-_FIRST_FILTERS: Final[tuple[Literal["Ha", "O3", "S2"], ...]] = ("Ha", "O3", "S2")
+_FIRST_FILTERS: Final = ("Ha", "O3", "S2")
 FRESH: Final[dict[ThingKind, AnyThing]] = {
     "sites": SiteThing(name="New site", lat=0.0, lon=0.0),
     "rigs": RigThing(
         name="New rig", aperture_mm=80, focal_mm=400, pixel_um=3.76, sensor_px=(4144, 2822)
     ),
-    "filters": FilterThing(name="New filter", bands=(BandThing(channel="Ha", width_nm=3.0),)),
+    "filters": usual_filter("Ha").model_copy(update={"name": "New filter"}),
     "targets": TargetThing(name="New target", ra=0.0, dec=0.0),
 }
 _NAMES_PX: Final = 200
@@ -234,7 +233,8 @@ class ThingsDialog(QDialog):
         if isinstance(fresh, SiteThing):
             fresh = fresh.model_copy(update={"time_zone": local_zone()})
         if self._kind == "rigs" and not self._session.state.plan.filters:
-            self._first_filters()
+            # a first rig comes with the three filters that most people put before it
+            self._library.add_filters([usual_filter(n) for n in _FIRST_FILTERS])
         added = self._library.add(self._kind, fresh)
         if added is None:
             return
@@ -243,16 +243,6 @@ class ThingsDialog(QDialog):
         if isinstance(first, QLineEdit):
             first.setFocus()
             first.selectAll()
-
-    def _first_filters(self) -> None:
-        """A first rig comes with the three filters that most people put before it."""
-        known = {f.name for f in self._library.library.things.filters}
-        for name in _FIRST_FILTERS:
-            if name in known:
-                self._library.use("filters", name)
-            else:
-                band = BandThing(channel=name, width_nm=3.0)
-                self._library.add("filters", FilterThing(name=name, bands=(band,)))
 
     def remove(self) -> None:
         """Take the chosen one out."""
