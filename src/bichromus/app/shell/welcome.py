@@ -92,6 +92,7 @@ class Welcome(QWidget):
         said.addWidget(label(title, "head"))
         said.addWidget(label(words, "muted"))
         ways = QHBoxLayout()
+        ways.setSpacing(8)
         ways.addStretch(1)
         for made in buttons:
             ways.addWidget(made)

@@ -249,6 +249,9 @@ class Window(QMainWindow):
         renderer = self.session.blend.snapshot.renderer
         picture = self.canvas if renderer is not None else self.welcome
         self.panels.stage.setCurrentWidget(self.step.stage or picture)
+        # controls that have nothing to act on are not there
+        asks = self.panels.stage.currentWidget() is self.welcome and not self.session.state.sources
+        self.panels.inspectors.setVisible(not asks)
         self.panels.fit_bottom(self.step, renderer is not None)
 
     def _show_picture(self) -> None:

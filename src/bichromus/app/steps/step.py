@@ -158,7 +158,9 @@ class Inspector(QScrollArea):
         """Add a fold at the foot, with a line above it."""
         place = self._column.count() - 1
         if place:
-            self._column.insertWidget(place, rule())
+            line = rule()
+            fold.shown.connect(line.setVisible)
+            self._column.insertWidget(place, line)
             place += 1
         self._column.insertWidget(place, fold)
         return fold

@@ -47,6 +47,7 @@ class Fold(QFrame):
     """Heading to the left, note to the right; a click on the heading opens and closes it."""
 
     folded = pyqtSignal(bool)
+    shown = pyqtSignal(bool)
 
     def __init__(self, title: str, opened: bool = True) -> None:
         super().__init__()
@@ -79,6 +80,11 @@ class Fold(QFrame):
         if opened == self._body.isHidden():
             self._body.setVisible(opened)
             self.folded.emit(opened)
+
+    def setVisible(self, visible: bool) -> None:
+        """Show it or not, and say so: the line above goes with it."""
+        super().setVisible(visible)
+        self.shown.emit(visible)
 
     @property
     def is_open(self) -> bool:

@@ -62,6 +62,18 @@ def fill_rect(painter: QPainter, rect: QRectF, colour: str | QColor, radius: flo
     painter.drawRoundedRect(rect, radius, radius)
 
 
+def draw_clear(
+    painter: QPainter, box: QRectF, side: Qt.AlignmentFlag, text: str, colour: str
+) -> None:
+    """Words with a thin dark rim, so that a line may pass behind them."""
+    rim = QColor(LOOK.theme.stage)
+    painter.setPen(rim)
+    for dx, dy in ((-1, 0), (1, 0), (0, -1), (0, 1), (-1, -1), (1, 1), (-1, 1), (1, -1)):
+        painter.drawText(box.translated(dx, dy), side, text)
+    painter.setPen(QColor(colour))
+    painter.drawText(box, side, text)
+
+
 def draw_note(painter: QPainter, corner: QPointF, text: str, inside: QRectF) -> None:
     """Muted words with their left baseline at ``corner``, on a ground of their own so that no line
     crosses them.

@@ -53,7 +53,10 @@ class CalibrationFold(Fold):
         ]
         self.table.show_rows(rows)
         worst = sorted(lacking)
-        shown = ", ".join(f"{d.day} {d:%b %Y}" for d in worst[:_SHOWN])
+        one_year = len({d.year for d in worst}) <= 1
+        shown = ", ".join(
+            f"{d.day} {d:%b}" if one_year else f"{d:%Y-%m-%d}" for d in worst[:_SHOWN]
+        )
         more = " …" if len(worst) > _SHOWN else ""
         self.words.setText(f"Without flats or darks: {shown}{more}")
         self.words.setVisible(bool(worst))

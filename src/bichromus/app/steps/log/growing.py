@@ -48,7 +48,7 @@ class GrowingFold(Fold):
             "As the forecast has it, or with focus that runs away, a cloud, a camera that stops\n"
             "and a sensor that warms",
         )
-        self.course.addItems(["as forecast", "eventful"])
+        self.course.addItems(["weather as forecast", "an eventful evening"])
         self.rehearse = button("Rehearse tonight", "")
         self.rehearse.clicked.connect(self.toggle_rehearsal)
         self.add(self.take)

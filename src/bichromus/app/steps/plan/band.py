@@ -6,17 +6,25 @@ from __future__ import annotations
 
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt
-from PyQt6.QtGui import QBrush, QColor, QPainter, QPainterPath, QPaintEvent, QPen
+from PyQt6.QtGui import QBrush, QColor, QMouseEvent, QPainter, QPainterPath, QPaintEvent, QPen
 from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from ....core.plan.dates import moment_of
 from ....workspace.planning.view import PlanView
 from ...theme.look import LOOK, font
-from ...widgets.paint import fill_rect
-from .lanes import lanes_height, paint_lanes
+from ...widgets.paint import draw_clear, fill_rect
+from .lanes import block_at, block_words, lanes_height, paint_lanes
 
 _SCALE = 18
+_HEIGHTS = (30, 60)
 _TWILIGHT = ((-0.8333, 42), (-6.0, 26), (-12.0, 14), (-18.0, 0))
+
+
+_TIP = (
+    "White: the target's altitude. Dashed: the Moon. Grey below: your horizon.\n"
+    "Hatched above: cloud in the forecast. Below: what to shoot, block by block,\n"
+    "a lane for each rig."
+)
 
 
 class NightBand(QWidget):
@@ -28,11 +36,8 @@ class NightBand(QWidget):
         self.setMinimumHeight(220)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("the night")
-        self.setToolTip(
-            "White: the target's altitude. Dashed: the Moon. Grey below: your horizon.\n"
-            "Hatched above: cloud in the forecast. Below: what to shoot, block by block,\n"
-            "a lane for each rig."
-        )
+        self.setToolTip(_TIP)
+        self.setMouseTracking(True)
         LOOK.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:
@@ -57,6 +62,18 @@ class NightBand(QWidget):
     def _y(self, altitude: float) -> float:
         sky = self._sky()
         return sky.bottom() - max(min(altitude, 90.0), 0.0) / 90 * sky.height()
+
+    def _lanes(self, view: PlanView) -> QRectF:
+        return QRectF(0, self._sky().bottom() + 4, self.width(), lanes_height(view))
+
+    def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
+        """Over a block: what it is; blocks are often too narrow for words."""
+        view = self.view
+        if event is None or view is None:
+            return
+        span = self._span(view)
+        found = block_at(self._lanes(view), view, event.position(), lambda jd: self._x(jd, span))
+        self.setToolTip(_TIP if found is None else block_words(view, *found))
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         view = self.view
@@ -84,8 +101,7 @@ class NightBand(QWidget):
                 self._name_curve(painter, name, track.utc[picked], other[picked], span)
         self._curve(painter, track.utc[picked], target[picked], span, QPen(QColor(t.strong), 2))
         self._paint_words(painter, view, span)
-        lanes = QRectF(0, self._sky().bottom() + 4, self.width(), lanes_height(view))
-        paint_lanes(painter, lanes, view, lambda jd: self._x(jd, span))
+        paint_lanes(painter, self._lanes(view), view, lambda jd: self._x(jd, span))
         self._paint_scale(painter, view, span)
 
     def _paint_sky(self, painter: QPainter, view: PlanView, span: tuple[float, float]) -> None:
@@ -106,16 +122,9 @@ class NightBand(QWidget):
                 painter.fillRect(QRectF(x, 0, 3, sky.height()), tint)
         painter.setPen(QPen(QColor(t.line), 1))
         painter.setFont(font(8.6))
-        for altitude in (30, 60):
+        for altitude in _HEIGHTS:
             y = self._y(altitude)
             painter.drawLine(QPointF(0, y), QPointF(self.width(), y))
-            painter.setPen(QColor(t.muted))
-            painter.drawText(
-                QRectF(self.width() - 40, y - 16, 34, 14),
-                Qt.AlignmentFlag.AlignRight,
-                f"{altitude}°",
-            )
-            painter.setPen(QPen(QColor(t.line), 1))
         painter.setPen(QColor(t.muted))
         words = "no forecast: the sky is taken to be clear"
         if view.weather_known:
@@ -214,7 +223,12 @@ class NightBand(QWidget):
             words = f"Moon {100 * night.moon.lit:.0f} %"
             painter.drawText(QRectF(left, y - 20, 106, 16), side, words)
         painter.setPen(QColor(t.muted))
-        painter.drawText(QPointF(8, self._sky().bottom() - 8), f"horizon of {view.site.name}")
+        left, right = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignRight
+        bottom = QRectF(8, self._sky().bottom() - 22, 300, 16)
+        draw_clear(painter, bottom, left, f"horizon of {view.site.name}", t.muted)
+        for altitude in _HEIGHTS:
+            corner = QRectF(self.width() - 48, self._y(altitude) - 17, 40, 16)
+            draw_clear(painter, corner, right, f"{altitude}°", t.muted)
 
     def _paint_scale(self, painter: QPainter, view: PlanView, span: tuple[float, float]) -> None:
         painter.setFont(font(8.6))

@@ -248,7 +248,7 @@ class SubsFold(PlanFold):
 
     def show_view(self, view: PlanView) -> None:
         self.subs.show_rows(sub_rows(view))
-        self.set_note("under the dark sky")
+        self.set_note("worth if half, if twice as long")
 
 
 class HoursFold(PlanFold):

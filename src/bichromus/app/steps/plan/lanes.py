@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Final
 
-from PyQt6.QtCore import QRectF, Qt
+from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QFont, QPainter
 
+from ....core.plan.dates import local_time
 from ....core.plan.laying import Block
+from ....core.plan.tonight import Lane
 from ....workspace.planning.view import PlanView
 from ...theme.look import LOOK, font, tag_colour
 from ...widgets.paint import draw_tag, fill_rect
@@ -25,13 +27,38 @@ def lanes_height(view: PlanView | None) -> int:
     return _ONE if count < 2 else count * (_OF_SEVERAL + _GAP) - _GAP
 
 
+def _height(view: PlanView) -> int:
+    return _OF_SEVERAL if len(view.lanes) > 1 else _ONE
+
+
+def block_at(
+    box: QRectF, view: PlanView, at: QPointF, x_of: Callable[[float], float]
+) -> tuple[Lane, Block] | None:
+    """The block under a point."""
+    number = int((at.y() - box.top()) // (_height(view) + _GAP))
+    if at.y() < box.top() or not 0 <= number < len(view.lanes):
+        return None
+    lane = view.lanes[number]
+    found = next((b for b in lane.blocks if x_of(b.start) <= at.x() <= x_of(b.end)), None)
+    return (lane, found) if found is not None else None
+
+
+def block_words(view: PlanView, lane: Lane, block: Block) -> str:
+    """A block in full."""
+    zone = view.zones[lane.station.name]
+    return (
+        f"{lane.station.name}\n{'+'.join(block.channels)} of {block.target}: {block.subs} × "
+        f"{block.sub_s:.0f} s, {local_time(block.start, zone)} to {local_time(block.end, zone)}"
+    )
+
+
 def paint_lanes(
     painter: QPainter, box: QRectF, view: PlanView, x_of: Callable[[float], float]
 ) -> None:
     """Lane under lane; with several rigs each says whose it is."""
     several = len(view.lanes) > 1
     targets = {b.target for lane in view.lanes for b in lane.blocks}
-    height = _OF_SEVERAL if several else _ONE
+    height = _height(view)
     for number, lane in enumerate(view.lanes):
         row = QRectF(box.left(), box.top() + number * (height + _GAP), box.width(), height)
         fill_rect(painter, row, LOOK.theme.ground)

@@ -67,6 +67,8 @@ class ThingsDialog(QDialog):
         self.names = QListWidget()
         self.names.setAccessibleName("names")
         self.names.setFixedWidth(_NAMES_PX)
+        self.names.setTextElideMode(Qt.TextElideMode.ElideRight)
+        self.names.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.names.currentRowChanged.connect(lambda _row: self._show_fields())
         self.form = ThingForm()
         area = QScrollArea()
@@ -145,6 +147,8 @@ class ThingsDialog(QDialog):
             made = button(words, tip)
             made.clicked.connect(work)
             row.addWidget(made)
+            if work == self.choose_horizon:
+                self.horizon_button = made
         return row
 
     @property
@@ -168,6 +172,10 @@ class ThingsDialog(QDialog):
         self.names.addItems(
             [x.name + ("" if x.in_project else "  (library)") for x in self._listed]
         )
+        for number, whole in enumerate(names):
+            item = self.names.item(number)
+            if item is not None:
+                item.setToolTip(whole)
         self.names.blockSignals(False)
         row = names.index(name) if name in names else min(row, len(names) - 1)
         self.names.setCurrentRow(row)
@@ -177,6 +185,7 @@ class ThingsDialog(QDialog):
         self.catalogue.setVisible(self._kind == "targets")
         chosen = self._chosen()
         self.skyline.setVisible(self._kind == "sites" and chosen is not None)
+        self.horizon_button.setVisible(self._kind == "sites")
         self._show_where(chosen)
         self.form.show_thing(chosen.thing if chosen is not None else None)
         if chosen is not None and isinstance(chosen.thing, SiteThing):

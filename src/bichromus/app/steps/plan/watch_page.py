@@ -146,8 +146,8 @@ class NightWatchPage(QDialog):
         painter.drawArc(box, 90 * 16, round(share * 360 * 16))
         inner = box.adjusted(20 * scale, 88 * scale, -20 * scale, -130 * scale)
         self._text(painter, inner, _left_words(left), 48, t.strong, bold=True, centre=True)
-        inside = 30 * scale
-        words = box.adjusted(inside, 210 * scale, -inside, -30 * scale)
+        inside = 62 * scale  # the ring is narrow down there
+        words = box.adjusted(inside, 205 * scale, -inside, -40 * scale)
         self._text(painter, words, f"until: {first.words}", 16, t.text, centre=True)
 
     def _paint_next(self, painter: QPainter, view: WatchView, box: QRectF) -> None:

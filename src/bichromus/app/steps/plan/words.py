@@ -25,7 +25,7 @@ def sub_rows(view: PlanView) -> list[Row]:
         rows.append(
             (
                 t.filter,
-                f"half {_signed(-short)}, twice {_signed(-long)}",
+                f"{_signed(-short)}, {_signed(-long)}",
                 f"{t.sub.sub_s:.0f} s",
                 _price_words(t, short, long),
             )
@@ -117,9 +117,9 @@ def season_words(view: PlanView, chance: float) -> str:
     if nights < 1:
         return ""
     clear = nights * chance
-    until = f"{season.last.day} {season.last:%B}"
+    until = f"{season.last.day} {season.last:%b}"
     begins = (season.first - view.night.date).days > _WEEK
-    when = f"{season.first.day} {season.first:%B} to {until}" if begins else f"until {until}"
+    when = f"{season.first.day} {season.first:%b} to {until}" if begins else f"until {until}"
     words = f"Season {when}: about {clear:.0f} clear nights."
     needed = view.coming.clear_nights
     if needed is not None and needed > clear:
