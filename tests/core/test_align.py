@@ -21,6 +21,7 @@ from bichromus.core.measure.stars import find_stars
 from bichromus.core.model.errors import NotEnoughData
 from bichromus.core.model.planes import Header
 from bichromus.core.model.rig import FILTERS, RIGS
+from bichromus.core.numerics.compiled import OFF
 from bichromus.core.numerics.spline import Spline
 from bichromus.core.simulate.camera import Sky, mono_stack, render_stars
 from bichromus.core.simulate.scene import Scene, StarTable
@@ -218,6 +219,26 @@ def test_a_spline_is_that_of_a_library_up_to_the_edges() -> None:
     spline = Spline(plane)
     expected = scipy.ndimage.map_coordinates(plane.astype(float), [v, u], order=3, mode="mirror")
     assert spline.at(spline.places(u, v)) == pytest.approx(expected, abs=2e-5)
+
+
+@pytest.mark.parametrize("holed", [False, True])
+def test_compiled_sampling_is_the_plain_way_bit_by_bit(
+    holed: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    rng = np.random.default_rng(7)
+    plane = rng.normal(5, 2, (120, 160)).astype(np.float32)
+    plane[40:43, 50:54] = 90  # a full star
+    if holed:
+        plane[80:90, 100:130] = np.nan
+    warp = Warp("affine", np.array([[-6.2, 3.1], [0.98, 0.11], [-0.12, 1.03]]), (0.0, 0.0), 1.0)
+
+    def laid() -> np.ndarray:
+        return resample(plane, warp, (150, 170), 0.5, saturation=95.0).data
+
+    quick = laid()
+    monkeypatch.setenv(OFF, "1")
+    assert np.array_equal(quick, laid(), equal_nan=True)
+    assert 0.3 < np.isfinite(quick).mean() < 0.95
 
 
 def moved(scene: Scene, a: np.ndarray, b: np.ndarray) -> Scene:

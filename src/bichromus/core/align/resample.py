@@ -14,7 +14,7 @@ from ..model.planes import F32, Mask
 from ..model.progress import SILENT, Progress
 from ..numerics.bands import ordered_parallel, row_bands
 from ..numerics.smoothing import fill
-from ..numerics.spline import Padded, Spline
+from ..numerics.spline import Guard, Padded, Spline
 from .models import F64, Warp
 
 _ROWS: Final = 32  # all that is reckoned of a band stays in the cache
@@ -56,14 +56,14 @@ def resample(
     """
     seen = np.isfinite(plane)
     filled = fill(np.nan_to_num(plane), ~seen) if not seen.all() else plane
-    source = _Source.of(filled, None if seen.all() else ~seen, sigma, saturation)
+    source = _guarded(filled, None if seen.all() else ~seen, sigma, saturation)
     j = warp.jacobian(corner[0] + shape[1] / 2, corner[1] + shape[0] / 2)
     scale = float(np.sqrt(abs(np.linalg.det(j))))
     parts = 1 if scale <= _PARTS[0] else 2 if scale <= _PARTS[1] else 3
     out = np.empty(shape, np.float32)
 
     def work(band: tuple[int, int]) -> tuple[int, int, F32]:
-        return (*band, source.band(warp, band, shape[1], corner, parts))
+        return (*band, _band(source, warp, band, shape[1], corner, parts))
 
     for y0, y1, rows in ordered_parallel(work, row_bands(shape[0], _ROWS), 2):
         progress.step(y1 / shape[0], "laying over")
@@ -97,61 +97,37 @@ def _grown(missing: Mask) -> Mask:
     return np.asarray(cv2.dilate(missing.astype(np.uint8), np.ones((5, 5), np.uint8)), np.bool_)
 
 
-@dataclass(frozen=True)
-class _Source:
+def _guarded(plane: F32, missing: Mask | None, sigma: float, saturation: float | None) -> Guard:
     """The spline of a plane without holes; the least that it may be and the most at each pixel, the
     latter infinite where no full star is near; and where it must not be read.
     """
+    least = _corner(cv2.erode, plane)
+    least -= np.float32(sigma)
+    most = None
+    if saturation is not None and float(plane.max()) >= _SATURATED * saturation:
+        about = np.ones((4, 4), np.uint8)
+        full = cv2.dilate((plane >= _SATURATED * saturation).view(np.uint8), about, anchor=(1, 1))
+        most = Padded(np.where(full > 0, _corner(cv2.dilate, plane), np.float32(np.inf)))
+    grown = None if missing is None else Padded(_grown(missing).astype(np.float32))
+    return Guard(Spline(plane), Padded(least), most, grown)
 
-    spline: Spline
-    least: Padded
-    most: Padded | None
-    missing: Padded | None
 
-    @classmethod
-    def of(
-        cls, plane: F32, missing: Mask | None, sigma: float, saturation: float | None
-    ) -> _Source:
-        least = _corner(cv2.erode, plane)
-        least -= np.float32(sigma)
-        most = None
-        if saturation is not None and float(plane.max()) >= _SATURATED * saturation:
-            about = np.ones((4, 4), np.uint8)
-            full = cv2.dilate(
-                (plane >= _SATURATED * saturation).view(np.uint8), about, anchor=(1, 1)
-            )
-            most = Padded(np.where(full > 0, _corner(cv2.dilate, plane), np.float32(np.inf)))
-        grown = None if missing is None else Padded(_grown(missing).astype(np.float32))
-        return cls(Spline(plane), Padded(least), most, grown)
-
-    def band(
-        self, warp: Warp, band: tuple[int, int], width: int, corner: tuple[int, int], parts: int
-    ) -> F32:
-        x = np.arange(width, dtype=np.float64) + corner[0]
-        y = np.arange(band[0], band[1], dtype=np.float64) + corner[1]
-        total: F32 | None = None
-        for dx, dy in _offsets(parts):
-            found = self._at(*warp.grid(x + dx, y + dy))
-            total = found if total is None else total + found
-        assert total is not None
-        return total / np.float32(parts * parts) if parts > 1 else total
-
-    def _at(self, u: F64, v: F64) -> F32:
-        right, bottom = self.spline.shape[1] - 1, self.spline.shape[0] - 1
-        outside = None
-        if min(u.min(), v.min()) < 0 or u.max() > right or v.max() > bottom:
-            outside = (u < 0) | (v < 0) | (u > right) | (v > bottom)
-            u, v = np.clip(u, 0, right), np.clip(v, 0, bottom)
-        places = self.spline.places(u, v)
-        value = self.spline.at(places)
-        np.maximum(value, self.least.take(places), out=value)
-        if self.most is not None:
-            np.minimum(value, self.most.take(places), out=value)
-        if outside is not None:
-            value[outside] = np.nan
-        if self.missing is not None:
-            value[self.missing.take(places) > 0] = np.nan
-        return value
+def _band(
+    source: Guard,
+    warp: Warp,
+    band: tuple[int, int],
+    width: int,
+    corner: tuple[int, int],
+    parts: int,
+) -> F32:
+    x = np.arange(width, dtype=np.float64) + corner[0]
+    y = np.arange(band[0], band[1], dtype=np.float64) + corner[1]
+    total: F32 | None = None
+    for dx, dy in _offsets(parts):
+        found = source.at(*warp.grid(x + dx, y + dy))
+        total = found if total is None else total + found
+    assert total is not None
+    return total / np.float32(parts * parts) if parts > 1 else total
 
 
 def _corner(pick: object, part: F32) -> F32:

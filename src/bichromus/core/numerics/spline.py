@@ -9,12 +9,14 @@ from typing import Final
 
 import cv2
 import numpy as np
-import scipy
 from numpy.typing import NDArray
 
 from ..model.planes import F32
+from .compiled import Compiled
 
 _EDGE: Final = 2  # pixels that a spline reaches beyond the last
+_POLE: Final = np.sqrt(3) - 2
+_TAPS: Final = 14  # pixels each way after which the pole's powers are less than single precision
 
 
 @dataclass(frozen=True)
@@ -36,7 +38,7 @@ class Padded:
         padded = cv2.copyMakeBorder(plane, *sides, borderType=cv2.BORDER_REFLECT_101)
         self.shape = plane.shape
         self.stride = padded.shape[1]
-        self._flat = np.asarray(padded, np.float32).reshape(-1)
+        self.flat = np.asarray(padded, np.float32).reshape(-1)
 
     def places(self, u: NDArray[np.float64], v: NDArray[np.float64]) -> Places:
         """Columns ``u`` and rows ``v``, all of them on the plane."""
@@ -52,14 +54,16 @@ class Padded:
         """The pixels so many rows below and columns to the right."""
         # all indices are on the padded plane, so that nothing is ever clipped: it is only quicker
         start = down * self.stride + across
-        return np.take(self._flat[start:], places.index, out=out, mode="clip")
+        return np.take(self.flat[start:], places.index, out=out, mode="clip")
 
 
 class Spline(Padded):
     """The coefficients of a finite plane (H, W)."""
 
     def __init__(self, plane: F32) -> None:
-        found = scipy.ndimage.spline_filter(plane, 3, output=np.float32, mode="mirror")
+        powers = np.array([_POLE ** abs(n) for n in range(-_TAPS, _TAPS + 1)])
+        taps = (powers / powers.sum()).astype(np.float32)
+        found = cv2.sepFilter2D(plane, cv2.CV_32F, taps, taps, borderType=cv2.BORDER_REFLECT_101)
         super().__init__(np.asarray(found, np.float32))
 
     def at(self, places: Places) -> F32:
@@ -88,3 +92,105 @@ def _weights(f: F32) -> tuple[F32, F32, F32, F32]:
     first, last = g * g * g * third, f * f * f * third
     second = f * f * (f - 2) * np.float32(0.5) + np.float32(2 / 3)
     return first, second, 1 - first - second - last, last
+
+
+def _guarded_loop(
+    flat: F32,
+    stride: int,
+    u: NDArray[np.float64],
+    v: NDArray[np.float64],
+    right: int,
+    bottom: int,
+    least: F32,
+    most: F32,
+    missing: F32,
+    out: F32,
+) -> None:
+    """What ``Guard.at`` tells of places (N,), in the order of its sums, so that no bit differs."""
+    third, most_part, half = np.float32(1 / 6), np.float32(2 / 3), np.float32(0.5)
+    one, two, nothing = np.float32(1), np.float32(2), np.float32(np.nan)
+    capped, holed = most.size > 0, missing.size > 0
+    for n in range(u.size):
+        if u[n] < 0 or v[n] < 0 or u[n] > right or v[n] > bottom:
+            out[n] = nothing
+            continue
+        left, top = np.floor(u[n]), np.floor(v[n])
+        f, g = np.float32(u[n] - left), np.float32(v[n] - top)
+        h, k = one - f, one - g
+        a0, a3 = h * h * h * third, f * f * f * third
+        a1 = f * f * (f - two) * half + most_part
+        a2 = one - a0 - a1 - a3
+        b0, b3 = k * k * k * third, g * g * g * third
+        b1 = g * g * (g - two) * half + most_part
+        b2 = one - b0 - b1 - b3
+        place = (int(top) + _EDGE) * stride + int(left) + _EDGE
+        i = place - stride - 1
+        value = (flat[i] * a0 + flat[i + 1] * a1 + flat[i + 2] * a2 + flat[i + 3] * a3) * b0
+        i += stride
+        value += (flat[i] * a0 + flat[i + 1] * a1 + flat[i + 2] * a2 + flat[i + 3] * a3) * b1
+        i += stride
+        value += (flat[i] * a0 + flat[i + 1] * a1 + flat[i + 2] * a2 + flat[i + 3] * a3) * b2
+        i += stride
+        value += (flat[i] * a0 + flat[i + 1] * a1 + flat[i + 2] * a2 + flat[i + 3] * a3) * b3
+        if value < least[place]:
+            value = least[place]
+        if capped and value > most[place]:
+            value = most[place]
+        if holed and missing[place] > 0:
+            value = nothing
+        out[n] = value
+
+
+_LOOP: Final = Compiled(_guarded_loop)
+_NONE: Final = np.zeros(0, np.float32)
+
+
+@dataclass(frozen=True)
+class Guard:
+    """A spline that is held at each place between the ``least`` and the ``most`` there, and is not
+    read where ``missing`` is above nought; NaN there and beside the plane.
+    """
+
+    spline: Spline
+    least: Padded
+    most: Padded | None = None
+    missing: Padded | None = None
+
+    def at(self, u: NDArray[np.float64], v: NDArray[np.float64]) -> F32:
+        """Values at columns ``u`` and rows ``v`` of any shape."""
+        loop = _LOOP.get()
+        if loop is None:
+            return self._plainly(u, v)
+        out = np.empty(u.shape, np.float32)
+        most, missing = (_NONE if p is None else p.flat for p in (self.most, self.missing))
+        right, bottom = self.spline.shape[1] - 1, self.spline.shape[0] - 1
+        loop(
+            self.spline.flat,
+            self.spline.stride,
+            np.ascontiguousarray(u).reshape(-1),
+            np.ascontiguousarray(v).reshape(-1),
+            right,
+            bottom,
+            self.least.flat,
+            most,
+            missing,
+            out.reshape(-1),
+        )
+        return out
+
+    def _plainly(self, u: NDArray[np.float64], v: NDArray[np.float64]) -> F32:
+        right, bottom = self.spline.shape[1] - 1, self.spline.shape[0] - 1
+        outside = None
+        if min(u.min(), v.min()) < 0 or u.max() > right or v.max() > bottom:
+            outside = (u < 0) | (v < 0) | (u > right) | (v > bottom)
+            u, v = np.clip(u, 0, right), np.clip(v, 0, bottom)
+        places = self.spline.places(u, v)
+        value = self.spline.at(places)
+        np.maximum(value, self.least.take(places), out=value)
+        if self.most is not None:
+            np.minimum(value, self.most.take(places), out=value)
+        if outside is not None:
+            value[outside] = np.nan
+        if self.missing is not None:
+            value[self.missing.take(places) > 0] = np.nan
+        return value

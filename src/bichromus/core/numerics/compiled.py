@@ -1,0 +1,50 @@
+"""Loops over numbers, compiled to machine code on first use where Numba is there (Lam, Pitrou &
+Seibert 2015). Each has a plain way beside it that tells the same, and does where it is not.
+"""
+
+from __future__ import annotations
+
+import logging
+import os
+import threading
+from collections.abc import Callable
+from typing import Final, Generic, TypeVar, cast
+
+F = TypeVar("F", bound=Callable[..., None])
+OFF: Final = "BICHROMUS_PLAIN"
+"""Set in the environment, nothing is compiled."""
+_log = logging.getLogger(__name__)
+_lock = threading.Lock()
+
+
+class Compiled(Generic[F]):
+    """A ``loop`` that works on arrays in place, written as Numba reads it."""
+
+    def __init__(self, loop: F) -> None:
+        self._loop = loop
+        self._made: F | None = None
+        self._tried = False
+
+    def get(self) -> F | None:
+        """The compiled loop, which frees the interpreter while it runs; None where there is no
+        compiler, and the plain way has to do.
+        """
+        if not self._tried:
+            with _lock:
+                if not self._tried:
+                    self._made = _made(self._loop)
+                    self._tried = True
+        return None if OFF in os.environ else self._made
+
+
+def _made(loop: F) -> F | None:
+    try:
+        import numba
+    except ImportError:
+        return None
+    try:
+        # kept on the disk: compiled once for each machine
+        return cast("F", numba.njit(nogil=True, cache=True)(loop))
+    except RuntimeError as error:  # nowhere to keep it
+        _log.info("%s is compiled anew at each start: %s", loop.__name__, error)
+        return cast("F", numba.njit(nogil=True)(loop))
