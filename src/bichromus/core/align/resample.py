@@ -4,6 +4,7 @@ seen.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Final
 
@@ -12,7 +13,7 @@ import numpy as np
 
 from ..model.planes import F32, Mask
 from ..model.progress import SILENT, Progress
-from ..numerics.bands import ordered_parallel, row_bands
+from ..numerics.bands import filtered, ordered_parallel, row_bands
 from ..numerics.smoothing import fill
 from ..numerics.spline import Guard, Padded, Spline
 from .models import F64, Warp
@@ -130,6 +131,9 @@ def _band(
     return total / np.float32(parts * parts) if parts > 1 else total
 
 
-def _corner(pick: object, part: F32) -> F32:
+def _corner(pick: Callable[..., object], plane: F32) -> F32:
     """The least or the most of each pixel and its right, lower and diagonal neighbours."""
-    return np.asarray(pick(part, np.ones((2, 2), np.uint8), anchor=(0, 0)), np.float32)  # type: ignore[operator]
+    square = np.ones((2, 2), np.uint8)
+    return filtered(
+        plane, lambda part: np.asarray(pick(part, square, anchor=(0, 0)), np.float32), 1
+    )

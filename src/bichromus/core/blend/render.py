@@ -8,7 +8,6 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
 from typing import Final
 
-import cv2
 import numpy as np
 
 from ..model.errors import InputError, UnsupportedData
@@ -157,17 +156,12 @@ class Renderer:
             code = blender.render(self._planes(blender, view, seen_afresh))
             return end, code, quantise(space.from_srgb(code), dtype)
 
-        before = cv2.getNumThreads()
-        cv2.setNumThreads(1)  # the bands already fill the cores
-        try:
-            bands = row_bands(shape[0], BAND_ROWS)
-            for end, code, pixels in ordered_parallel(work, bands, threads):
-                progress.step(end / shape[0], text)
-                if clipped is not None:
-                    clipped.add(code)
-                yield pixels
-        finally:
-            cv2.setNumThreads(before)
+        bands = row_bands(shape[0], BAND_ROWS)
+        for end, code, pixels in ordered_parallel(work, bands, threads):
+            progress.step(end / shape[0], text)
+            if clipped is not None:
+                clipped.add(code)
+            yield pixels
 
     def prepare(self, recipe: Recipe) -> None:
         """Make the companions that a recipe needs, where they are not there yet."""

@@ -15,7 +15,7 @@ from ..model.planes import F32, Mask
 from ..numerics.bands import ordered_parallel
 from ..numerics.robust import FWHM_TO_SIGMA, MAD_TO_SIGMA
 from .mesh import Meshes, mesh_at
-from .profiles import F64, X, Y
+from .profiles import AMPLITUDE, F64, X, Y
 
 _BLURS: Final = (1.0, 1.6, 2.0)
 """Of a star's own blur: three Gaussians whose sum is blind to a ground that bends. It tells .75 of
@@ -28,7 +28,10 @@ _MODEL_ERROR: Final = 0.02  # share of a star's light that its model may be wron
 _APART: Final = 0.6  # star widths that two peaks are apart
 _EVERY: Final = 3  # pixels of which one tells the scatter
 _TILE: Final = (6, 12)  # meshes of a tile: its planes stay in a core's cache
-_AROUND: Final = 6.0  # star widths about a new star that are looked at again
+_AROUND: Final = 4.0  # star widths about a known star that are looked at again
+_HIDES: Final = 10.0  # sigma of a star in whose ring another may go unseen
+_MOST_AGAIN: Final = 0.5  # of the plane, in boxes about stars: beyond, all of it is looked at
+_BOXES: Final = 48  # about stars, looked at together: they stay in a core's cache
 _THREADS: Final = 2
 
 
@@ -74,10 +77,18 @@ class PeakSearch:
 
     def find(self, model: F32, width: float, near: F64 | None = None) -> tuple[F64, F64, F64]:
         """Places and amplitudes (N,) of what stands out of what the ``model`` (H, W) leaves, for
-        stars of a ``width`` (FWHM, px); ``near`` stars (N, 7) only, where given: elsewhere nothing
-        has changed.
+        stars of a ``width`` (FWHM, px); ``near`` loud ones of these stars (N, 7) only, where given:
+        elsewhere nothing has changed.
         """
-        tiles = self._tiles() if near is None else self._tiles_near(near, width)
+        boxes = None if near is None else self._boxes(near, model, width)
+        x, y, height = self._everywhere(model, width) if boxes is None else boxes
+        if not len(x):
+            return x, y, height
+        out = height > _STANDS_OUT * self._noise(x, y, model, width)
+        return x[out], y[out], height[out]
+
+    def _everywhere(self, model: F32, width: float) -> tuple[F64, F64, F64]:
+        tiles = self._tiles()
 
         def look(tile: _Tile) -> tuple[_Tile, _Seen]:
             return tile, self._look(tile, model, width)
@@ -85,19 +96,60 @@ class PeakSearch:
         found = list(ordered_parallel(look, iter(tiles), _THREADS if len(tiles) > 1 else 1))
         for tile, seen in found:
             self._texture[tile.meshes] = seen.texture
-        if not found:
-            return np.zeros(0), np.zeros(0), np.zeros(0)
         x, y, height = (
             np.concatenate([getattr(seen, name) for _, seen in found])
             for name in ("x", "y", "height")
         )
-        out = height > _STANDS_OUT * self._noise(x, y, model, width)
-        return x[out], y[out], height[out]
+        return x, y, height
 
-    def _noise(self, x: F64, y: F64, model: F32, width: float) -> F64:
+    def _boxes(self, stars: F64, model: F32, width: float) -> tuple[F64, F64, F64] | None:
+        """Peaks in boxes about loud stars (N, 7); None where these are most of the plane."""
+        noise = self._noise(stars[:, X], stars[:, Y], model, width, exact=True)
+        stars = stars[stars[:, AMPLITUDE] > _HIDES * noise]
+        size = _apart(width)
+        reach = int(np.ceil(_AROUND * width))
+        margin = _margin(width, size)
+        side = 2 * (reach + margin) + 1
+        if len(stars) * side**2 > _MOST_AGAIN * self.plane.size:
+            return None
+        step = np.arange(side) - reach - margin
+        least = np.float32(_STANDS_OUT * _TEXTURE * self._texture.min())
+        inner = slice(margin, margin + 2 * reach + 1)
+
+        def look(batch: slice) -> tuple[NDArray[np.int64], F32]:
+            columns, rows = (np.rint(stars[batch, k]).astype(int)[:, None] + step for k in (X, Y))
+            at = _mirrored(rows, self._extent[0])[:, :, None] * self._extent[1]
+            at = at + _mirrored(columns, self._extent[1])[:, None, :]
+            rest = np.take(self.plane, at) - np.take(model, at)
+            response = _response(rest.reshape(-1, side), width)
+            highest = cv2.dilate(response, _disc(size)).reshape(rest.shape)
+            response = response.reshape(rest.shape)[:, inner, inner]
+            top = (response >= highest[:, inner, inner]) & (response > least)
+            top &= (_there(rows[:, inner], self._extent[0]))[:, :, None]
+            top &= (_there(columns[:, inner], self._extent[1]))[:, None, :]
+            found = np.flatnonzero(top)
+            places = at[:, inner, inner].reshape(-1)[found]
+            return places, response.reshape(-1)[found]
+
+        batches = [slice(i, i + _BOXES) for i in range(0, len(stars), _BOXES)]
+        seen = list(ordered_parallel(look, iter(batches), _THREADS if len(batches) > 1 else 1))
+        if not seen:
+            return np.zeros(0), np.zeros(0), np.zeros(0)
+        places, first = np.unique(np.concatenate([p for p, _ in seen]), return_index=True)
+        height = np.concatenate([h for _, h in seen])[first].astype(float)
+        if self.use is not None:
+            there = np.take(self.use, places)
+            places, height = places[there], height[there]
+        y, x = np.divmod(places, self._extent[1])
+        return x.astype(float), y.astype(float), height
+
+    def _noise(self, x: F64, y: F64, model: F32, width: float, exact: bool = False) -> F64:
+        """Of the response at places (N,); ``exact``: as if a model of their light were so."""
         _, norm = _WEIGHTS
         white = norm / (width / FWHM_TO_SIGMA) * self.noise.at(x, y, self._extent)
         noise = np.maximum(white, _TEXTURE * mesh_at(self._texture, x, y, self._extent))
+        if exact:
+            return np.asarray(noise, np.float64)
         light = model[y.astype(int), x.astype(int)]
         return np.asarray(np.hypot(noise, _MODEL_ERROR * light), np.float64)
 
@@ -111,28 +163,16 @@ class PeakSearch:
                 out.append(_Tile(rows, columns, (slice(r0, r1), slice(c0, c1))))
         return out
 
-    def _tiles_near(self, stars: F64, width: float) -> list[_Tile]:
-        margin = _AROUND * width
-        x, y = stars[:, X], stars[:, Y]
-
-        def touched(tile: _Tile) -> bool:
-            inside = (x > tile.columns.start - margin) & (x < tile.columns.stop + margin)
-            inside &= (y > tile.rows.start - margin) & (y < tile.rows.stop + margin)
-            return bool(inside.any())
-
-        return [t for t in self._tiles() if touched(t)]
-
     def _look(self, tile: _Tile, model: F32, width: float) -> _Seen:
-        size = 2 * max(1, round(_APART * width)) + 1
-        margin = int(np.ceil(_REACH * max(_BLURS) * width / FWHM_TO_SIGMA)) + size
+        size = _apart(width)
+        margin = _margin(width, size)
         rows, columns = (
             slice(max(s.start - margin, 0), min(s.stop + margin, n))
             for s, n in zip((tile.rows, tile.columns), self._extent, strict=True)
         )
         rest = self.plane[rows, columns] - model[rows, columns]
         response = _response(rest, width)
-        disc = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (size, size))
-        highest = cv2.dilate(response, disc)
+        highest = cv2.dilate(response, _disc(size))
         inner = tuple(
             slice(s.start - a.start, s.stop - a.start)
             for s, a in zip((tile.rows, tile.columns), (rows, columns), strict=True)
@@ -144,11 +184,36 @@ class PeakSearch:
         top &= response > np.float32(_STANDS_OUT * _TEXTURE * texture.min())
         if self.use is not None:
             top &= self.use[tile.rows, tile.columns]
-        y, x = np.nonzero(top)
+        y, x = np.divmod(np.flatnonzero(top), top.shape[1])
         height = response[y, x].astype(float)
         return _Seen(
             x.astype(float) + tile.columns.start, y.astype(float) + tile.rows.start, height, texture
         )
+
+
+def _apart(width: float) -> int:
+    """Side of a disc that holds one peak."""
+    return 2 * max(1, round(_APART * width)) + 1
+
+
+def _margin(width: float, size: int) -> int:
+    """Pixels beyond a part that tell something of it."""
+    return int(np.ceil(_REACH * max(_BLURS) * width / FWHM_TO_SIGMA)) + size
+
+
+def _disc(size: int) -> NDArray[np.uint8]:
+    return np.asarray(cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (size, size)), np.uint8)
+
+
+def _mirrored(places: NDArray[np.int64], count: int) -> NDArray[np.int64]:
+    """Pixels of a row of ``count`` that goes on mirrored beyond both ends."""
+    period = max(2 * (count - 1), 1)
+    folded = np.abs(places) % period
+    return np.asarray(np.minimum(folded, period - folded), np.int64)
+
+
+def _there(places: NDArray[np.int64], count: int) -> Mask:
+    return np.asarray((places >= 0) & (places < count), np.bool_)
 
 
 def _response(rest: F32, width: float) -> F32:

@@ -17,7 +17,7 @@ from ..numerics.bands import ordered_parallel
 from .peaks import Noise, PeakSearch
 from .profiles import AMPLITUDE, E2, F64, WIDTH, Shape, X, Y
 from .stamps import Stamps
-from .star_design import StarDesign, Step
+from .star_design import Beside, StarDesign, Step
 
 _APART: Final = 0.8  # star widths at which a companion can be told
 _NEAR: Final = 3.5  # star widths within which the brightest candidate counts as a neighbour
@@ -116,9 +116,7 @@ class Seeker:
         """
 
         def run(part: slice) -> Step:
-            columns, rows, _ = self.design.pixels(p[part], plane.shape)
-            own = self.design.own(p[part])
-            return self.design.step(p[part], _off(plane, model, columns, rows) + own)
+            return self.design.fit(plane, model, p[part], own=True)
 
         step = _joined(run, len(p))
         loud = step.amplitude > _LEARNT[0] * self.noise.middle * step.error[:, 0]
@@ -145,16 +143,17 @@ class Seeker:
 
     def _fitted(self, plane: F32, model: F32, p: F64, near: NDArray[np.int64]) -> Step:
         def run(part: slice) -> Step:
-            columns, rows, _ = self.design.pixels(p[part], plane.shape)
-            data = _off(plane, model, columns, rows)
-            beside = near[part] >= 0
-            if beside.any():
-                data[beside] -= self.shape.values(
-                    p[near[part][beside]], columns[beside], rows[beside]
-                )
-            return self.design.step(p[part], data)
+            return self.design.fit(plane, model, p[part], False, self._beside(p, part, near, plane))
 
         return _joined(run, len(p))
+
+    def _beside(self, p: F64, part: slice, near: NDArray[np.int64], plane: F32) -> Beside | None:
+        numbers = np.flatnonzero(near[part] >= 0)
+        if not len(numbers):
+            return None
+        columns, rows = self.design.pixels(p[part][numbers], plane.shape)
+        others = p[near[part][numbers]]
+        return Beside(numbers, self.shape.values(others, columns, rows))
 
     def _moved(self, p: F64, step: Step, extent: tuple[int, ...]) -> F64:
         out = p.copy()
@@ -172,13 +171,6 @@ def reshaped(shape: Shape, p: F64, off: F64) -> tuple[Shape, F64]:
     out = p.copy()
     out[:, WIDTH : E2 + 1] += off
     return replace(shape, quadratics=quadratics), out
-
-
-def _off(
-    plane: F32, model: F32, columns: NDArray[np.int64], rows: NDArray[np.int64]
-) -> NDArray[np.float64]:
-    at = rows * plane.shape[1] + columns  # one index is found sooner than two
-    return (np.take(plane, at) - np.take(model, at)).astype(np.float64)
 
 
 def _joined(run: Callable[[slice], Step], count: int) -> Step:

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..model.planes import F32
+from ..numerics.compiled import Compiled
 from .profiles import AMPLITUDE, F64, Shape, X, Y, add_box, draw_stars, moffat_slopes
 
 PHASES: Final = 4
@@ -32,6 +33,12 @@ def phase_of(p: F64) -> tuple[F64, NDArray[np.int64], F64]:
     return middle, phase, place - middle - phase / PHASES
 
 
+def phase_number(phase: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Phases (N, 2) as one number each, from 0."""
+    half = PHASES // 2
+    return np.asarray((phase[:, 0] + half) * (PHASES + 1) + phase[:, 1] + half, np.int64)
+
+
 class Stamps:
     """Stamps of the middle star of a shape."""
 
@@ -51,18 +58,33 @@ class Stamps:
         if far.any():
             draw_stars(plane, self._shape, p[far], least)
         middle, phase, off = phase_of(p)
-        number = (phase[:, 0] + PHASES // 2) * (PHASES + 1) + phase[:, 1] + PHASES // 2
-        corner = middle.astype(int)
+        number = phase_number(phase)
+        corner = middle.astype(np.int64)
         light = p[:, AMPLITUDE]
         weight = np.stack([light, light * off[:, 0], light * off[:, 1]], 1).astype(np.float32)
         for index in np.unique(size[~far]):
             stamps = self._of(int(index))
-            side = stamps.shape[2]
-            some = max(1, _AT_ONCE // side**2)
-            for which in _by_phase(np.flatnonzero(size == index), number, some):
-                boxes = np.tensordot(weight[which], stamps[number[which[0]]], 1)
-                for box, (x, y) in zip(boxes, corner[which] - side // 2, strict=True):
-                    add_box(plane, box, int(x), int(y))
+            self._add(plane, stamps, np.flatnonzero(size == index), number, weight, corner)
+
+    def _add(
+        self,
+        plane: F32,
+        stamps: NDArray[np.float32],
+        which: NDArray[np.int64],
+        number: NDArray[np.int64],
+        weight: NDArray[np.float32],
+        corner: NDArray[np.int64],
+    ) -> None:
+        side = stamps.shape[2]
+        loop = _LOOP.get()
+        if loop is not None:
+            loop(plane, stamps, number[which], weight[which], corner[which] - side // 2)
+            return
+        some = max(1, _AT_ONCE // side**2)
+        for part in _by_phase(which, number, some):
+            boxes = np.tensordot(weight[part], stamps[number[part[0]]], 1)
+            for box, (x, y) in zip(boxes, corner[part] - side // 2, strict=True):
+                add_box(plane, box, int(x), int(y))
 
     def _of(self, index: int) -> NDArray[np.float32]:
         """Light and slopes by x and y of a star of amplitude 1 at each phase: (25, 3, n, n)."""
@@ -94,3 +116,26 @@ def _by_phase(
     order = which[np.argsort(number[which], kind="stable")]
     cuts = np.flatnonzero(np.diff(number[order])) + 1
     return [part[i : i + some] for part in np.split(order, cuts) for i in range(0, len(part), some)]
+
+
+def _add_loop(
+    plane: F32,
+    stamps: NDArray[np.float32],
+    number: NDArray[np.int64],
+    weight: NDArray[np.float32],
+    corner: NDArray[np.int64],
+) -> None:
+    """Add the stamps of stars (N,) of one size, whose corners lie at pixels (N, 2)."""
+    height, width = plane.shape
+    side = stamps.shape[2]
+    for n in range(len(number)):
+        light, across, down = stamps[number[n]]
+        a, b, c = weight[n]
+        left, top = corner[n]
+        x0, x1 = max(0, -left), min(side, width - left)
+        for y in range(max(0, -top), min(side, height - top)):
+            for x in range(x0, x1):
+                plane[top + y, left + x] += a * light[y, x] + b * across[y, x] + c * down[y, x]
+
+
+_LOOP: Final = Compiled(_add_loop)

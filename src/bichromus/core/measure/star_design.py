@@ -4,20 +4,22 @@ once, for each of some places within a pixel.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
 from numpy.typing import NDArray
 
-from ..model.planes import Mask
+from ..model.planes import F32
+from ..numerics.compiled import Compiled
 from .profiles import AMPLITUDE, F64, Shape, moffat_slopes, pixels_about, quadratic
-from .stamps import PHASES, phase_of
+from .stamps import PHASES, phase_number, phase_of
 
 _DISC: Final = 1.8  # star widths that are fitted
 _STEADY: Final = 1e-9
 STAR: Final = 6  # terms of a star: amplitude, x, y, ln FWHM and its ellipse
+_GROUND: Final = 6  # terms of the ground it stands on
+_TERMS: Final = STAR + _GROUND
 _MOST_STEP_PX: Final = 0.5
 
 
@@ -38,11 +40,11 @@ class Step:
 
 
 @dataclass(frozen=True)
-class _Design:
-    terms: F64
-    solve: F64
-    error: F64
-    ground: F64
+class Beside:
+    """Of some stars, by number (M,), the light of what lies beside at their pixels (M, P)."""
+
+    star: NDArray[np.int64]
+    light: F32
 
 
 class StarDesign:
@@ -56,7 +58,7 @@ class StarDesign:
         dy, dx = np.mgrid[-reach : reach + 1, -reach : reach + 1]
         inside = np.hypot(dx, dy) <= _DISC * self.width + 0.5
         self.dx, self.dy = dx[inside], dy[inside]
-        self.freedom = len(self.dx) - STAR - 6
+        self.freedom = len(self.dx) - _TERMS
         ground = quadratic(self.dx / reach, self.dy / reach)
         half = PHASES // 2
         phases = [(i, j) for i in range(-half, half + 1) for j in range(-half, half + 1)]
@@ -64,63 +66,123 @@ class StarDesign:
         at = self.dx - steps[:, :1], self.dy - steps[:, 1:]
         value, slopes = moffat_slopes(*at, np.repeat(self.star, len(phases), 0), shape.second)
         value = value + shape.left_at(*at)
-        flat = ground @ np.linalg.pinv(ground)
-        self._designs = {
-            phase: _design(value[n], slopes[n], ground, flat) for n, phase in enumerate(phases)
-        }
+        even = np.broadcast_to(ground, (len(phases), *ground.shape))
+        terms = np.concatenate([value[:, :, None], slopes[:, :, : STAR - 1], even], axis=2)
+        self._normal = np.matmul(terms.transpose(0, 2, 1), terms)
+        size = np.trace(self._normal, axis1=1, axis2=2) / _TERMS
+        steady = self._normal + _STEADY * size[:, None, None] * np.eye(_TERMS)
+        self._inverse = np.linalg.inv(steady)
+        self._error = np.sqrt(np.diagonal(self._inverse, axis1=1, axis2=2))[:, [0, 3, 4, 5]]
+        # what a ground alone explains is told by an orthonormal basis of it
+        basis = np.broadcast_to(np.linalg.qr(ground)[0], even.shape)
+        self._columns = np.ascontiguousarray(np.concatenate([terms, basis], axis=2))
+
+    def fit(
+        self, plane: F32, model: F32, stars: F64, own: bool, beside: Beside | None = None
+    ) -> Step:
+        """Fit stars (N, 7) of a plane (H, W) on what a ``model`` of it leaves; ``own``: they are in
+        the model themselves. The light ``beside`` some of them is taken off.
+        """
+        sums = self._sums(plane, model, stars, own, beside)
+        middle, phase, _ = phase_of(stars)
+        number = phase_number(phase)
+        right = sums[:, :_TERMS]
+        terms = np.einsum("nij,nj->ni", self._inverse[number], right)
+        level = sums[:, _TERMS : _TERMS + _GROUND]
+        square = sums[:, -1]
+        told = np.einsum("ni,nij,nj->n", terms, self._normal[number], terms)
+        rest = np.maximum(square - 2 * (terms * right).sum(1) + told, 0.0)
+        without = np.maximum(square - (level**2).sum(1), 0.0)
+        light = np.maximum(terms[:, :1], 1e-30)
+        moved = np.clip(terms[:, 1:3] / light, -_MOST_STEP_PX, _MOST_STEP_PX)
+        place = middle + phase / PHASES + moved
+        error = self._error[number].copy()
+        error[:, 1:] /= light
+        off = terms[:, 3:STAR] / light
+        return Step(terms[:, 0], place[:, 0], place[:, 1], off, error, rest, without)
 
     def pixels(
         self, stars: F64, extent: tuple[int, ...]
-    ) -> tuple[NDArray[np.int64], NDArray[np.int64], Mask]:
-        """Columns and rows (N, P) about stars (N, 7), and which are on the plane."""
-        return pixels_about(stars, self.dx, self.dy, extent)
+    ) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+        """Columns and rows (N, P) about stars (N, 7), those beside the plane moved on to it."""
+        columns, rows, _ = pixels_about(stars, self.dx, self.dy, extent)
+        return columns, rows
 
-    def own(self, stars: F64) -> F64:
-        """Light (N, P) of stars of this shape at their own pixels."""
-        _, phase, off = phase_of(stars)
-        out = np.empty((len(stars), len(self.dx)))
-        for (i, j), those in _by_phase(phase):
-            light = stars[those, AMPLITUDE, None]
-            weight = np.concatenate([light, light * off[those]], axis=1)
-            out[those] = weight @ self._designs[i, j].terms[:, :3].T
+    def _sums(self, plane: F32, model: F32, stars: F64, own: bool, beside: Beside | None) -> F64:
+        """Of each star (N, 19) the sums over its pixels of the value times each column, and of its
+        square.
+        """
+        middle, phase, off = phase_of(stars)
+        number = phase_number(phase)
+        light = stars[:, AMPLITUDE, None] if own else np.zeros((len(stars), 1))
+        weight = np.concatenate([light, light * off], axis=1)
+        loop = _LOOP.get()
+        if loop is None:
+            return self._plain_sums(plane, model, stars, number, weight, beside)
+        out = np.zeros((len(stars), self._columns.shape[2] + 1))
+        less, less_of = (_NO_LIGHT, _NOBODY) if beside is None else (beside.light, beside.star)
+        row_of = np.full(len(stars), -1)
+        row_of[less_of] = np.arange(len(less_of))
+        at = middle.astype(np.int64)
+        steps = self.dx.astype(np.int64), self.dy.astype(np.int64)
+        loop(plane, model, at, number, weight, self._columns, *steps, less, row_of, out)
         return out
 
-    def step(self, stars: F64, data: F64) -> Step:
-        """Fit values (N, P), from which all but the stars is taken off."""
-        count = len(stars)
-        middle, phase, _ = phase_of(stars)
-        found, error = np.zeros((count, STAR)), np.zeros((count, 4))
-        rest, without = np.zeros(count), np.zeros(count)
-        for (i, j), those in _by_phase(phase):
-            design, values = self._designs[i, j], data[those]
-            terms = values @ design.solve.T
-            found[those], error[those] = terms[:, :STAR], design.error
-            rest[those] = ((values - terms @ design.terms.T) ** 2).sum(1)
-            without[those] = ((values - values @ design.ground.T) ** 2).sum(1)
-        light = np.maximum(found[:, :1], 1e-30)
-        moved = np.clip(found[:, 1:3] / light, -_MOST_STEP_PX, _MOST_STEP_PX)
-        place = middle + phase / PHASES + moved
-        off = found[:, 3:STAR] / light
-        error[:, 1:] /= light
-        return Step(found[:, 0], place[:, 0], place[:, 1], off, error, rest, without)
+    def _plain_sums(
+        self,
+        plane: F32,
+        model: F32,
+        stars: F64,
+        number: NDArray[np.int64],
+        weight: F64,
+        beside: Beside | None,
+    ) -> F64:
+        columns, rows = self.pixels(stars, plane.shape)
+        at = rows * plane.shape[1] + columns  # one index is found sooner than two
+        data = (np.take(plane, at) - np.take(model, at)).astype(np.float64)
+        if beside is not None:
+            data[beside.star] -= beside.light
+        out = np.empty((len(stars), self._columns.shape[2] + 1))
+        for one in np.unique(number):
+            those = np.flatnonzero(number == one)
+            design = self._columns[one]
+            values = data[those] + weight[those] @ design[:, :3].T
+            out[those, :-1] = values @ design
+            out[those, -1] = (values**2).sum(1)
+        return out
 
 
-def _by_phase(
-    phase: NDArray[np.int64],
-) -> Iterator[tuple[tuple[int, int], NDArray[np.int64]]]:
-    """Each phase (i, j) that occurs, and the numbers of its stars."""
-    code = (phase[:, 0] + PHASES) * (4 * PHASES) + phase[:, 1] + PHASES
-    order = np.argsort(code, kind="stable")
-    cuts = np.flatnonzero(np.diff(code[order])) + 1
-    for part in np.split(order, cuts):
-        if part.size:
-            yield (int(phase[part[0], 0]), int(phase[part[0], 1])), part
+def _sums_loop(
+    plane: F32,
+    model: F32,
+    at: NDArray[np.int64],
+    number: NDArray[np.int64],
+    weight: F64,
+    columns: F64,
+    dx: NDArray[np.int64],
+    dy: NDArray[np.int64],
+    less: F32,
+    row_of: NDArray[np.int64],
+    out: F64,
+) -> None:
+    """What ``_plain_sums`` tells, star by star."""
+    height, width = plane.shape
+    many = columns.shape[2]
+    for n in range(len(at)):
+        design, row = columns[number[n]], row_of[n]
+        for p in range(len(dx)):
+            x = min(max(at[n, 0] + dx[p], 0), width - 1)
+            y = min(max(at[n, 1] + dy[p], 0), height - 1)
+            value = float(plane[y, x] - model[y, x])
+            if row >= 0:
+                value -= less[row, p]
+            for k in range(3):
+                value += weight[n, k] * design[p, k]
+            for k in range(many):
+                out[n, k] += value * design[p, k]
+            out[n, many] += value * value
 
 
-def _design(value: F64, slopes: F64, ground: F64, flat: F64) -> _Design:
-    terms = np.concatenate([value[:, None], slopes[:, : STAR - 1], ground], axis=1)
-    normal = terms.T @ terms
-    normal += _STEADY * np.trace(normal) / len(normal) * np.eye(len(normal))
-    inverse = np.linalg.inv(normal)
-    error = np.sqrt(np.diag(inverse))[[0, 3, 4, 5]]
-    return _Design(terms, inverse @ terms.T, error, flat)
+_LOOP: Final = Compiled(_sums_loop)
+_NO_LIGHT: Final = np.zeros((0, 1), np.float32)
+_NOBODY: Final = np.zeros(0, np.int64)

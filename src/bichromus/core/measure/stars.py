@@ -11,6 +11,7 @@ import numpy as np
 from ..model.measures import Stars
 from ..model.planes import F32, Mask
 from ..model.progress import SILENT, Progress
+from ..numerics.bands import ordered_parallel
 from ..numerics.robust import FWHM_TO_SIGMA, MAD_TO_SIGMA
 from .mesh import noise_grid
 from .moffat import moffat_widths
@@ -30,6 +31,8 @@ _CENTRES_PX: Final = (700, 1400)
 """Sides of the middle of a plane in which a first width is sought: the larger, where the smaller
 has few stars.
 """
+_GUESSES: Final = (2.0, 3.0, 4.5, 6.5)
+_THREADS: Final = 2
 _TELLS: Final = 20.0  # sigma
 _UNKNOWN_WIDTH_PX: Final = 3.0
 _ONE_PIXEL, _ALL_SINGLE = 1.25, 0.9
@@ -41,6 +44,8 @@ _REFITS: Final = (2, 1, 1)  # in each round
 _FOLLOWED: Final = 3  # fits of stars whose places are known
 _STAYS: Final = 3.0  # sigma of a pixel that such a star stands out at least
 _BRIGHT, _CLEAN = 0.999, 1e-4  # quantile of a plane, and the share of it that is noise at least
+_MUCH_THE_SAME: Final = 0.12
+"""Of ln FWHM, by which a filter may be off: it tells .99 of what the right one does."""
 _SAME: Final = 0.01  # of ln FWHM and ellipse, that changes nothing
 _MOST_OFF: Final = 0.3  # ln FWHM and ellipse, by which the shape is changed at once
 _DRAFT: Final = 0.3  # sigma down to which profiles are drawn
@@ -166,11 +171,12 @@ def _sought(
     """Stars (N, 7), their width, and the noise per pixel."""
     field, p = _Field.of(plane, width), np.zeros((0, PARAMETERS))
     use = None if full is None or not full.any() else ~_grown(full, _ABOUT_FULL * width)
-    peaks, new = PeakSearch(plane, field.noise, use), None
+    peaks, new, looked = PeakSearch(plane, field.noise, use), None, field.seeker.width
     for number in range(_ROUNDS):
         progress.step(number / _ROUNDS)
         # beside stars of the last round only there is something new, once the shape is known
-        near = new if number > 1 else None
+        known = abs(np.log(field.seeker.width / looked)) < _MUCH_THE_SAME
+        near = new if number > 1 or (number and known) else None
         found = field.seeker.candidates(peaks, field.model, p, near)
         usual = found.usual() if number == 0 else None
         off = np.zeros(3) if usual is None else usual
@@ -255,15 +261,18 @@ def rough_width(plane: F32) -> float:
 
 def _widths_in(plane: F32) -> dict[tuple[int, int], float]:
     """Half widths of bright peaks by their places, of several guesses."""
-    found: dict[tuple[int, int], float] = {}
-    for guess in (2.0, 3.0, 4.5, 6.5):
+
+    def look(guess: float) -> list[tuple[tuple[int, int], float]]:
         peaks = find_peaks(zero_sum(plane, guess), guess)
         order = np.argsort(peaks.strength)[::-1]
         order = order[len(order) // 20 : len(order) // 20 + _FIRST_PEAKS]
         x, y = peaks.x[order], peaks.y[order]
-        for a, b, width in zip(x, y, _half_widths(plane, x, y), strict=True):
-            if width == width:
-                found[int(a) // 2, int(b) // 2] = float(width)
+        places = zip(x.astype(int) // 2, y.astype(int) // 2, strict=True)
+        return list(zip(places, _half_widths(plane, x, y), strict=True))
+
+    found: dict[tuple[int, int], float] = {}
+    for of_guess in ordered_parallel(look, iter(_GUESSES), _THREADS):
+        found.update({place: float(width) for place, width in of_guess if width == width})
     return found
 
 

@@ -1,14 +1,25 @@
-"""Row bands: the unit in which large pictures are worked on."""
+"""Row bands: the unit in which large pictures are worked on. They fill the cores, so a library
+that would cut each of them once more is told not to.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from itertools import islice
-from typing import TypeVar
+from typing import Final, TypeVar
+
+import cv2
+import numpy as np
+
+from ..model.planes import F32
 
 T = TypeVar("T")
 Band = TypeVar("Band")
+_ROWS: Final = 256
+_THREADS: Final = 2
+
+cv2.setNumThreads(1)
 
 
 def row_bands(height: int, rows: int) -> Iterator[tuple[int, int]]:
@@ -34,3 +45,19 @@ def ordered_parallel(
         finally:
             for future in waiting:
                 future.cancel()
+
+
+def filtered(plane: F32, work: Callable[[F32], F32], reach: int) -> F32:
+    """What ``work`` makes of a plane (H, W), band by band: a filter whose pixels depend on no more
+    than ``reach`` rows above and below.
+    """
+    height = plane.shape[0]
+    out = np.empty(plane.shape, np.float32)
+
+    def one(band: tuple[int, int]) -> None:
+        first, last = max(band[0] - reach, 0), min(band[1] + reach, height)
+        out[band[0] : band[1]] = work(plane[first:last])[band[0] - first : band[1] - first]
+
+    for _ in ordered_parallel(one, row_bands(height, max(_ROWS, 2 * reach)), _THREADS):
+        pass
+    return out

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..model.planes import F32
+from .bands import filtered
 from .compiled import Compiled
 
 _EDGE: Final = 2  # pixels that a spline reaches beyond the last
@@ -63,8 +64,12 @@ class Spline(Padded):
     def __init__(self, plane: F32) -> None:
         powers = np.array([_POLE ** abs(n) for n in range(-_TAPS, _TAPS + 1)])
         taps = (powers / powers.sum()).astype(np.float32)
-        found = cv2.sepFilter2D(plane, cv2.CV_32F, taps, taps, borderType=cv2.BORDER_REFLECT_101)
-        super().__init__(np.asarray(found, np.float32))
+
+        def coefficients(part: F32) -> F32:
+            found = cv2.sepFilter2D(part, cv2.CV_32F, taps, taps, borderType=cv2.BORDER_REFLECT_101)
+            return np.asarray(found, np.float32)
+
+        super().__init__(filtered(plane, coefficients, _TAPS))
 
     def at(self, places: Places) -> F32:
         """Values at places of any shape."""
@@ -114,7 +119,7 @@ def _guarded_loop(
         if u[n] < 0 or v[n] < 0 or u[n] > right or v[n] > bottom:
             out[n] = nothing
             continue
-        left, top = np.floor(u[n]), np.floor(v[n])
+        left, top = int(u[n]), int(v[n])
         f, g = np.float32(u[n] - left), np.float32(v[n] - top)
         h, k = one - f, one - g
         a0, a3 = h * h * h * third, f * f * f * third
@@ -123,7 +128,7 @@ def _guarded_loop(
         b0, b3 = k * k * k * third, g * g * g * third
         b1 = g * g * (g - two) * half + most_part
         b2 = one - b0 - b1 - b3
-        place = (int(top) + _EDGE) * stride + int(left) + _EDGE
+        place = (top + _EDGE) * stride + left + _EDGE
         i = place - stride - 1
         value = (flat[i] * a0 + flat[i + 1] * a1 + flat[i + 2] * a2 + flat[i + 3] * a3) * b0
         i += stride

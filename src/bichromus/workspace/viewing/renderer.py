@@ -40,7 +40,6 @@ _TWO_THREADS_FROM: Final = 64
 _LEVEL_UNKNOWN: Final = 0.1
 """A channel without signal is shown with ten sigma of its noise at the full level."""
 _THREADS = ThreadPoolExecutor(2, thread_name_prefix="render")
-cv2.setNumThreads(1)  # rendering and jobs bring their own threads
 
 
 @dataclass(frozen=True)
