@@ -14,6 +14,7 @@ import numpy as np
 from ..measure.mesh import mesh_medians, noise_in_meshes, second_differences, spread_out
 from ..measure.profiles import F64, PARAMETERS, WIDTH, Shape, moffat
 from ..model.planes import F32, Mask
+from ..numerics.bands import filtered
 from ..numerics.robust import MAD_TO_SIGMA
 
 _DISC: Final = 2.0  # star widths from the middle of the filter to its edge
@@ -22,6 +23,7 @@ _MODEL_ERROR: Final = 0.02
 _TEXTURE: Final = 0.8  # of the local scatter of the filtered plane, that counts as noise
 _CHI2_MEDIAN: Final = 0.455  # median of chi squared with one degree of freedom
 _CALM: Final = 0.3  # quantile of the meshes by which the grain of the noise is told
+_DIRECT: Final = 11  # taps a side up to which a filter sums directly
 _LIGHT_BINS: Final = 12
 _FEWEST_IN_BIN: Final = 60
 _FAINTEST_LIGHT: Final = 3.0  # sigma of a model from which photon noise is sought
@@ -120,6 +122,26 @@ class StarFilter:
 
 
 def _filtered(plane: F32, kernel: F32) -> F32:
-    return np.asarray(
-        cv2.filter2D(plane, cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101), np.float32
-    )
+    reach = kernel.shape[0] // 2
+    parts = [(kernel, reach, reach)]
+    if _DIRECT < len(kernel) <= 2 * _DIRECT - 1:
+        # quarters that all hold the middle: small kernels are not sent through a transform
+        quarters = np.zeros((2, 2, *kernel.shape), np.float32)
+        for i, rows in enumerate((np.s_[: reach + 1], np.s_[reach + 1 :])):
+            for j, columns in enumerate((np.s_[: reach + 1], np.s_[reach + 1 :])):
+                quarters[i, j, rows, columns] = kernel[rows, columns]
+        cut = np.s_[: reach + 1], np.s_[reach:]
+        parts = [
+            (quarters[i, j][cut[i], cut[j]], reach * (1 - j), reach * (1 - i))
+            for i in range(2)
+            for j in range(2)
+        ]
+
+    def work(part: F32) -> F32:
+        found = [
+            cv2.filter2D(part, cv2.CV_32F, taps, anchor=(x, y), borderType=cv2.BORDER_REFLECT_101)
+            for taps, x, y in parts
+        ]
+        return np.asarray(sum(found[1:], found[0]), np.float32)
+
+    return filtered(plane, work, reach)

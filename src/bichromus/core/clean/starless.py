@@ -12,7 +12,7 @@ import numpy as np
 from ..measure.profiles import AMPLITUDE, F64, X, Y
 from ..model.planes import F32, Mask
 from ..numerics.robust import mad_sigma, weighted_median
-from ..numerics.smoothing import fill, gaussian
+from ..numerics.smoothing import broad, fill, gaussian
 from ..numerics.starlet import details
 from .star_peaks import StarFilter
 
@@ -82,8 +82,8 @@ def _bending(rest: F32, light: F32, sigma: F32, known: Mask, width: float) -> F3
     calm = known & (light < sigma)
     reach = _FAR * width
     square = np.where(calm, rest**2 - sigma**2, np.float32(0)).astype(np.float32)
-    weight = gaussian(calm.astype(np.float32), reach)
-    found = gaussian(square, reach) / np.maximum(weight, np.float32(_SEEN))
+    weight = broad(calm.astype(np.float32), reach)
+    found = broad(square, reach) / np.maximum(weight, np.float32(_SEEN))
     return np.asarray(np.maximum(found, (np.float32(_BEND) * sigma) ** 2), np.float32)
 
 
@@ -91,8 +91,8 @@ def _mean(
     plane: F32, weight: F32, reach: float, held: F32 | np.float32, prior: F32 | np.float32
 ) -> F32:
     """A weighted mean about every pixel, drawn to a ``prior`` of weight ``held``."""
-    top = gaussian((plane * weight).astype(np.float32), reach) + held * prior
-    bottom = gaussian(weight, reach) + held
+    top = broad((plane * weight).astype(np.float32), reach) + held * prior
+    bottom = broad(weight, reach) + held
     return np.asarray(top / np.maximum(bottom, np.float32(1e-30)), np.float32)
 
 

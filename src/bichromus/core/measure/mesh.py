@@ -80,11 +80,12 @@ def mesh_medians(plane: F32, weight: Mask | None = None) -> F64:
     meshes = Meshes.of(plane.shape)
     if weight is None:
         return meshes.medians(plane)
-    cells, use = meshes.cells(plane), meshes.cells(weight)
-    counted = np.where(use, cells, np.nan)
-    empty = ~use.any(2)
-    counted[empty] = cells[empty]
-    return np.asarray(np.nanmedian(counted, axis=2), np.float64)
+    cells, use = meshes.cells(plane), meshes.cells(weight).copy()
+    use[~use.any(2)] = True
+    many = use.sum(2)
+    ordered = np.sort(np.where(use, cells, np.float32(np.inf)), axis=2)
+    both = np.stack([(many - 1) // 2, many // 2], axis=2)
+    return np.asarray(np.take_along_axis(ordered, both, axis=2).mean(axis=2), np.float64)
 
 
 def spread_out(grid: F64, shape: tuple[int, int]) -> F32:

@@ -52,12 +52,15 @@ def filtered(plane: F32, work: Callable[[F32], F32], reach: int) -> F32:
     than ``reach`` rows above and below.
     """
     height = plane.shape[0]
+    rows = max(_ROWS, 2 * reach)
+    if height <= rows:
+        return work(plane)
     out = np.empty(plane.shape, np.float32)
 
     def one(band: tuple[int, int]) -> None:
         first, last = max(band[0] - reach, 0), min(band[1] + reach, height)
         out[band[0] : band[1]] = work(plane[first:last])[band[0] - first : band[1] - first]
 
-    for _ in ordered_parallel(one, row_bands(height, max(_ROWS, 2 * reach)), _THREADS):
+    for _ in ordered_parallel(one, row_bands(height, rows), _THREADS):
         pass
     return out
