@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Final
 
 import numpy as np
+import scipy
 
 from ..model.planes import F32
 
@@ -14,6 +15,8 @@ _STILL, _SETTLED = 1e-5, 4
 has settled.
 """
 _AT_ONCE: Final = 24  # stamps reckoned at once: their slopes stay in the cache
+_STAMP_OF_BETA: Final = 2.4  # where the wings are known, they need not be seen
+_TELL_BETA: Final = 120  # stars: the median of so many is as sure as a width asks for
 _STAMP: Final = 3.2  # star widths from the middle of a stamp to its edge
 _ALONE: Final = 4  # star widths to the next star
 _FAINT_NEIGHBOUR: Final = 0.02  # of a star: one fainter than that does not change its width
@@ -57,13 +60,13 @@ def moffat_shapes(
     ``beta`` for all, the median of free fits where None. The order of the stars is kept; those that
     cannot be fitted are left out.
     """
-    reach = int(np.ceil(_STAMP * width))
+    reach = int(np.ceil((_STAMP if beta is None else _STAMP_OF_BETA) * width))
     stamps, at = _stamps_of(plane, x, y, reach, _ALONE * width, saturation, most)
     if not len(stamps):
         return np.empty((0, 5))
-    p = _solve(stamps, width, beta)
     if beta is None:
-        p = _solve(stamps, width, float(np.exp(np.median(p[:, 7]))))
+        beta = float(np.exp(np.median(_solve(stamps[:_TELL_BETA], width)[:, 7])))
+    p = _solve(stamps, width, beta)
     small, large, good = _axes(p, width)
     angle = np.arctan2(-p[good, 6], p[good, 5] - p[good, 4]) / 2
     return np.stack([at[0][good] + p[good, 1], at[1][good] + p[good, 2], small, large, angle], 1)
@@ -81,23 +84,25 @@ def _stamps_of(
 ) -> tuple[np.ndarray, np.ndarray]:
     """Stamps (N, side, side) of unsaturated lonely stars, and their places (2, N)."""
     stamps: list[np.ndarray] = []
-    places: list[tuple[int, int]] = []
+    found: list[tuple[int, int]] = []
     height, wide = plane.shape
+    places = np.stack([x, y], 1)
+    tree = scipy.spatial.cKDTree(places) if len(x) else None
     for number, (xi, yi) in enumerate(zip(x.astype(int), y.astype(int), strict=True)):
-        if len(stamps) >= most:
+        if tree is None or len(stamps) >= most:
             break
         if not (reach <= xi < wide - reach and reach <= yi < height - reach):
             continue
         part = plane[yi - reach : yi + reach + 1, xi - reach : xi + reach + 1]
         if saturation is not None and part.max() > _UNCLIPPED * saturation:
             continue
-        near = np.hypot(x - xi, y - yi) < apart
+        near = tree.query_ball_point(places[number], apart)
         if flux is not None:
-            near &= flux > _FAINT_NEIGHBOUR * flux[number]
-        if np.count_nonzero(near) == 1:
+            near = [n for n in near if flux[n] > _FAINT_NEIGHBOUR * flux[number]]
+        if len(near) == 1:
             stamps.append(part.astype(float))
-            places.append((xi, yi))
-    return np.array(stamps), np.array(places, float).reshape(-1, 2).T
+            found.append((xi, yi))
+    return np.array(stamps), np.array(found, float).reshape(-1, 2).T
 
 
 def _fit(stamps: np.ndarray, width: float) -> np.ndarray:
@@ -173,7 +178,8 @@ def _model(
     beta = np.exp(ln_beta)
     dx, dy = xx - x0, yy - y0
     u = np.maximum(1 + a * dx * dx + b * dy * dy + c * dx * dy, 1e-3)
-    profile = u**-beta
+    ln_u = np.log(u)
+    profile = np.exp(-beta * ln_u)
     slope = -amplitude * beta * profile / u  # d(model)/du
     jacobian = np.empty((len(p), 8, u.shape[1]))
     jacobian[:, 0] = profile
@@ -184,7 +190,7 @@ def _model(
     jacobian[:, 4] = slope_x * dx
     jacobian[:, 5] = slope * dy * dy
     jacobian[:, 6] = slope_x * dy
-    jacobian[:, 7] = 0.0 if fixed else -amplitude * profile * np.log(u) * beta
+    jacobian[:, 7] = 0.0 if fixed else -amplitude * profile * ln_u * beta
     return base + amplitude * profile - data, jacobian
 
 

@@ -188,6 +188,11 @@ def sheet_of(plane: F32, clear: Mask, blocks: list[tuple[int, int]], scales: int
     some = blocks[:: -(-len(blocks) // _ENOUGH)]
     margin = 2 * (2**scales - 1)
     step = np.arange(-margin, _BLOCK + margin)
+    if len(some) * len(step) ** 2 > plane.size:  # they overlap so much that the whole is less
+        inside = np.zeros(plane.shape, np.bool_)
+        for y, x in some:
+            inside[y : y + _BLOCK, x : x + _BLOCK] = True
+        return Sheet(fill(plane, ~clear), inside & clear & np.isfinite(plane))
     values, seen = [], []
     for y, x in some:
         at = np.ix_(_mirrored(y + step, plane.shape[0]), _mirrored(x + step, plane.shape[1]))

@@ -153,7 +153,7 @@ class Seeker:
             return None
         columns, rows = self.design.pixels(p[part][numbers], plane.shape)
         others = p[near[part][numbers]]
-        return Beside(numbers, self.shape.values(others, columns, rows))
+        return Beside(numbers, self.shape.values(others, columns, rows, roughly=True))
 
     def _moved(self, p: F64, step: Step, extent: tuple[int, ...]) -> F64:
         out = p.copy()

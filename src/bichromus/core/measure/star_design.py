@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from ..model.planes import F32
 from ..numerics.compiled import Compiled
-from .profiles import AMPLITUDE, F64, Shape, moffat_slopes, pixels_about, quadratic
+from .profiles import AMPLITUDE, F64, Shape, X, Y, moffat_slopes, pixels_about, quadratic
 from .stamps import PHASES, phase_number, phase_of
 
 _DISC: Final = 1.8  # star widths that are fitted
@@ -68,10 +68,9 @@ class StarDesign:
         value = value + shape.left_at(*at)
         even = np.broadcast_to(ground, (len(phases), *ground.shape))
         terms = np.concatenate([value[:, :, None], slopes[:, :, : STAR - 1], even], axis=2)
-        self._normal = np.matmul(terms.transpose(0, 2, 1), terms)
-        size = np.trace(self._normal, axis1=1, axis2=2) / _TERMS
-        steady = self._normal + _STEADY * size[:, None, None] * np.eye(_TERMS)
-        self._inverse = np.linalg.inv(steady)
+        normal = np.matmul(terms.transpose(0, 2, 1), terms)
+        self._steady = _STEADY * np.trace(normal, axis1=1, axis2=2) / _TERMS
+        self._inverse = np.linalg.inv(normal + self._steady[:, None, None] * np.eye(_TERMS))
         self._error = np.sqrt(np.diagonal(self._inverse, axis1=1, axis2=2))[:, [0, 3, 4, 5]]
         # what a ground alone explains is told by an orthonormal basis of it
         basis = np.broadcast_to(np.linalg.qr(ground)[0], even.shape)
@@ -83,23 +82,25 @@ class StarDesign:
         """Fit stars (N, 7) of a plane (H, W) on what a ``model`` of it leaves; ``own``: they are in
         the model themselves. The light ``beside`` some of them is taken off.
         """
-        sums = self._sums(plane, model, stars, own, beside)
-        middle, phase, _ = phase_of(stars)
+        middle, phase, off = phase_of(stars)
         number = phase_number(phase)
+        light = stars[:, AMPLITUDE, None] if own else np.zeros((len(stars), 1))
+        weight = np.concatenate([light, light * off], axis=1)
+        sums = self._sums(plane, model, stars, number, weight, beside)
         right = sums[:, :_TERMS]
-        terms = np.einsum("nij,nj->ni", self._inverse[number], right)
+        terms = np.matmul(self._inverse[number], right[:, :, None])[:, :, 0]
         level = sums[:, _TERMS : _TERMS + _GROUND]
         square = sums[:, -1]
-        told = np.einsum("ni,nij,nj->n", terms, self._normal[number], terms)
-        rest = np.maximum(square - 2 * (terms * right).sum(1) + told, 0.0)
+        told = (terms * right).sum(1) + self._steady[number] * (terms**2).sum(1)
+        rest = np.maximum(square - told, 0.0)
         without = np.maximum(square - (level**2).sum(1), 0.0)
         light = np.maximum(terms[:, :1], 1e-30)
         moved = np.clip(terms[:, 1:3] / light, -_MOST_STEP_PX, _MOST_STEP_PX)
         place = middle + phase / PHASES + moved
         error = self._error[number].copy()
         error[:, 1:] /= light
-        off = terms[:, 3:STAR] / light
-        return Step(terms[:, 0], place[:, 0], place[:, 1], off, error, rest, without)
+        away = terms[:, 3:STAR] / light
+        return Step(terms[:, 0], place[:, 0], place[:, 1], away, error, rest, without)
 
     def pixels(
         self, stars: F64, extent: tuple[int, ...]
@@ -108,14 +109,18 @@ class StarDesign:
         columns, rows, _ = pixels_about(stars, self.dx, self.dy, extent)
         return columns, rows
 
-    def _sums(self, plane: F32, model: F32, stars: F64, own: bool, beside: Beside | None) -> F64:
+    def _sums(
+        self,
+        plane: F32,
+        model: F32,
+        stars: F64,
+        number: NDArray[np.int64],
+        weight: F64,
+        beside: Beside | None,
+    ) -> F64:
         """Of each star (N, 19) the sums over its pixels of the value times each column, and of its
         square.
         """
-        middle, phase, off = phase_of(stars)
-        number = phase_number(phase)
-        light = stars[:, AMPLITUDE, None] if own else np.zeros((len(stars), 1))
-        weight = np.concatenate([light, light * off], axis=1)
         loop = _LOOP.get()
         if loop is None:
             return self._plain_sums(plane, model, stars, number, weight, beside)
@@ -123,7 +128,7 @@ class StarDesign:
         less, less_of = (_NO_LIGHT, _NOBODY) if beside is None else (beside.light, beside.star)
         row_of = np.full(len(stars), -1)
         row_of[less_of] = np.arange(len(less_of))
-        at = middle.astype(np.int64)
+        at = np.rint(stars[:, X : Y + 1]).astype(np.int64)
         steps = self.dx.astype(np.int64), self.dy.astype(np.int64)
         loop(plane, model, at, number, weight, self._columns, *steps, less, row_of, out)
         return out

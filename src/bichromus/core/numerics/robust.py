@@ -28,16 +28,25 @@ def mad_sigma(values: NDArray[Any]) -> float:
 
 def clipped_sigma(values: NDArray[Any], rounds: int = 8) -> float:
     """Standard deviation with clipping at 3 sigma, corrected for what the clipping takes off."""
-    v = np.asarray(values, np.float64).ravel()
-    v = v[np.isfinite(v)]
+    v = np.asarray(values).ravel()
+    v = np.sort(v[np.isfinite(v)])
     if v.size < 8:
         return float("nan")
-    middle, sigma = float(np.median(v)), mad_sigma(v)
+    middle = (float(v[(v.size - 1) // 2]) + float(v[v.size // 2])) / 2
+    off = v.astype(np.float64) - middle
+    sigma = MAD_TO_SIGMA * float(np.median(np.abs(off)))
+    # of sorted values what is kept lies side by side: its sums are differences
+    sums, squares = (np.concatenate([[0.0], np.cumsum(p)]) for p in (off, off * off))
+    at = 0.0
     for _ in range(rounds):
-        kept = v[np.abs(v - middle) <= 3 * sigma]
-        if kept.size < 8:
+        first = int(np.searchsorted(off, at - 3 * sigma, "left"))
+        last = int(np.searchsorted(off, at + 3 * sigma, "right"))
+        count = last - first
+        if count < 8:
             break
-        middle, new = float(kept.mean()), float(kept.std()) * CLIP_3_SIGMA
+        at = float(sums[last] - sums[first]) / count
+        square = float(squares[last] - squares[first]) / count
+        new = float(np.sqrt(max(square - at * at, 0.0))) * CLIP_3_SIGMA
         if abs(new - sigma) <= 1e-5 * sigma:
             return new
         sigma = new
