@@ -143,17 +143,13 @@ class Seeker:
 
     def _fitted(self, plane: F32, model: F32, p: F64, near: NDArray[np.int64]) -> Step:
         def run(part: slice) -> Step:
-            return self.design.fit(plane, model, p[part], False, self._beside(p, part, near, plane))
+            return self.design.fit(plane, model, p[part], False, self._beside(p, part, near))
 
         return _joined(run, len(p))
 
-    def _beside(self, p: F64, part: slice, near: NDArray[np.int64], plane: F32) -> Beside | None:
+    def _beside(self, p: F64, part: slice, near: NDArray[np.int64]) -> Beside | None:
         numbers = np.flatnonzero(near[part] >= 0)
-        if not len(numbers):
-            return None
-        columns, rows = self.design.pixels(p[part][numbers], plane.shape)
-        others = p[near[part][numbers]]
-        return Beside(numbers, self.shape.values(others, columns, rows, roughly=True))
+        return Beside(numbers, p[near[part][numbers]]) if len(numbers) else None
 
     def _moved(self, p: F64, step: Step, extent: tuple[int, ...]) -> F64:
         out = p.copy()

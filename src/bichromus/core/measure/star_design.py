@@ -41,10 +41,10 @@ class Step:
 
 @dataclass(frozen=True)
 class Beside:
-    """Of some stars, by number (M,), the light of what lies beside at their pixels (M, P)."""
+    """Of some stars, by number (M,), another one (M, 7) that lies beside each."""
 
     star: NDArray[np.int64]
-    light: F32
+    other: F64
 
 
 class StarDesign:
@@ -52,6 +52,7 @@ class StarDesign:
 
     def __init__(self, shape: Shape):
         middle = np.array([[shape.extent[1] / 2.0, shape.extent[0] / 2.0]])
+        self._shape = shape
         self.star = shape.stars(middle[:, 0], middle[:, 1], np.ones(1))
         self.width = float(np.exp(self.star[0, 3]))
         reach = int(np.ceil(_DISC * self.width))
@@ -122,15 +123,16 @@ class StarDesign:
         square.
         """
         loop = _LOOP.get()
-        if loop is None:
+        plain = self._shape.second is None and self._shape.table is None
+        if loop is None or not (plain or beside is None):
             return self._plain_sums(plane, model, stars, number, weight, beside)
         out = np.zeros((len(stars), self._columns.shape[2] + 1))
-        less, less_of = (_NO_LIGHT, _NOBODY) if beside is None else (beside.light, beside.star)
-        row_of = np.full(len(stars), -1)
-        row_of[less_of] = np.arange(len(less_of))
+        row_of, other = np.full(len(stars), -1), _NOBODY
+        if beside is not None:
+            row_of[beside.star], other = np.arange(len(beside.star)), beside.other
         at = np.rint(stars[:, X : Y + 1]).astype(np.int64)
         steps = self.dx.astype(np.int64), self.dy.astype(np.int64)
-        loop(plane, model, at, number, weight, self._columns, *steps, less, row_of, out)
+        loop(plane, model, at, number, weight, self._columns, *steps, other, row_of, out)
         return out
 
     def _plain_sums(
@@ -146,7 +148,10 @@ class StarDesign:
         at = rows * plane.shape[1] + columns  # one index is found sooner than two
         data = (np.take(plane, at) - np.take(model, at)).astype(np.float64)
         if beside is not None:
-            data[beside.star] -= beside.light
+            those = beside.star
+            data[those] -= self._shape.values(
+                beside.other, columns[those], rows[those], roughly=True
+            )
         out = np.empty((len(stars), self._columns.shape[2] + 1))
         for one in np.unique(number):
             those = np.flatnonzero(number == one)
@@ -166,7 +171,7 @@ def _sums_loop(
     columns: F64,
     dx: NDArray[np.int64],
     dy: NDArray[np.int64],
-    less: F32,
+    other: F64,
     row_of: NDArray[np.int64],
     out: F64,
 ) -> None:
@@ -175,12 +180,22 @@ def _sums_loop(
     many = columns.shape[2]
     for n in range(len(at)):
         design, row = columns[number[n]], row_of[n]
+        light, x0, y0, a, b, c, s, beta = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 1.0
+        if row >= 0:
+            light, x0, y0 = other[row, 0], other[row, 1], other[row, 2]
+            a, b, c = 1 + other[row, 4], 1 - other[row, 4], other[row, 5]
+            beta = np.exp(other[row, 6])
+            s = 4 * (2 ** (1 / beta) - 1) * np.exp(-2 * other[row, 3])
         for p in range(len(dx)):
             x = min(max(at[n, 0] + dx[p], 0), width - 1)
             y = min(max(at[n, 1] + dy[p], 0), height - 1)
             value = float(plane[y, x] - model[y, x])
-            if row >= 0:
-                value -= less[row, p]
+            if row >= 0:  # the light of a profile and a 24th of how it bends, as elsewhere
+                u, v = x - x0, y - y0
+                over = 1 / (1 + s * (a * u * u + b * v * v + 2 * c * u * v))
+                steep = (a * u + c * v) ** 2 + (b * v + c * u) ** 2
+                bend = beta * s * over * ((beta + 1) * s * over * steep - 1)
+                value -= light * np.exp(beta * np.log(over)) * (1 + bend / 6)
             for k in range(3):
                 value += weight[n, k] * design[p, k]
             for k in range(many):
@@ -189,5 +204,4 @@ def _sums_loop(
 
 
 _LOOP: Final = Compiled(_sums_loop)
-_NO_LIGHT: Final = np.zeros((0, 1), np.float32)
-_NOBODY: Final = np.zeros(0, np.int64)
+_NOBODY: Final = np.zeros((0, 7))
