@@ -8,12 +8,11 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Final
 
-import cv2
 import numpy as np
 
 from ..model.errors import NotEnoughData
 from ..model.planes import F32, Mask
-from ..numerics.smoothing import fill
+from ..numerics.smoothing import filled_means
 from ..numerics.starlet import band
 from .response import Response
 
@@ -101,11 +100,8 @@ def measure_leaks(planes: F32, lines: tuple[str, ...], sigma: np.ndarray, stars:
 
 def _half_band(plane: F32, stars: Mask) -> F32:
     """A plane at half size, stars filled, band-passed."""
-    filled = fill(plane, ~np.isfinite(plane) | stars)
-    half = cv2.resize(
-        filled, (plane.shape[1] // 2, plane.shape[0] // 2), interpolation=cv2.INTER_AREA
-    )
-    return band(np.asarray(half, np.float32), 3, 5)
+    half, _ = filled_means(plane, np.isfinite(plane) & ~stars, 2)
+    return band(half, 3, 5)
 
 
 def _lowest(x_map: F32, y_map: F32, noise_x: float, noise_y: float) -> float | None:

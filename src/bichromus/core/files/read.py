@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import gzip
-from dataclasses import replace
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Final
 
@@ -34,7 +35,9 @@ def read_picture(path: str | Path) -> Picture:
     stored, header = sniff(path).read(path)
     bits = 8 * stored.dtype.itemsize if stored.dtype.kind in "ui" else None
     data = _as_planes(stored, path)
-    picture = _finish(Picture(data, _with_saturation(header, stored, data), path, bits))
+    spans = [_span(plane) for plane in (data if data.ndim == 3 else data[None])]
+    header = _with_saturation(header, stored, spans)
+    picture = _finish(Picture(data, header, path, bits), spans)
     if bits == 8:
         words = f"{path.name} has only 8 bits: faint nebula will show steps."
         picture = picture.with_warnings(words)
@@ -120,25 +123,41 @@ def _as_planes(stored: np.ndarray, path: Path) -> np.ndarray:
         return np.ascontiguousarray(data, np.float32)
 
 
-def _finish(picture: Picture) -> Picture:
+@dataclass(frozen=True)
+class _Span:
+    """The least and the most finite value of a plane, and how many are none; NaN for no value."""
+
+    least: float
+    most: float
+    bad: int
+
+
+def _span(plane: np.ndarray) -> _Span:
+    least, most = float(plane.min()), float(plane.max())
+    if np.isfinite(least) and np.isfinite(most):
+        return _Span(least, most, 0)
+    finite = plane[np.isfinite(plane)]
+    if not finite.size:
+        return _Span(np.nan, np.nan, plane.size)
+    return _Span(float(finite.min()), float(finite.max()), plane.size - finite.size)
+
+
+def _finish(picture: Picture, spans: Sequence[_Span]) -> Picture:
     data, path = picture.data, picture.file
-    good = np.isfinite(data)
-    bad = data.size - int(np.count_nonzero(good))
+    bad = sum(s.bad for s in spans)
     if bad == data.size:
         raise UnsupportedData(
             "There is no finite value in this picture", do="Stack it again", file=path
         )
     planes = data if picture.colour else data[None]
-    for name, plane, fine in zip(
-        "RGB" if picture.colour else " ", planes, good.reshape(planes.shape), strict=True
-    ):
-        if not np.any(plane[fine]):
+    for name, span in zip("RGB" if picture.colour else " ", spans, strict=True):
+        if not (span.least < 0 or span.most > 0):
             which = f"plane {name}" if picture.colour else "every pixel"
             raise UnsupportedData(
                 "This picture is empty", why=f"{which} is zero", do="Stack it again", file=path
             )
     if bad:
-        data[~good] = np.nan
+        data[~np.isfinite(data)] = np.nan
         picture = picture.with_warnings(f"{bad:,} pixels without a finite value are left out.")
     border = empty_border(planes)
     if border is not None:
@@ -146,14 +165,15 @@ def _finish(picture: Picture) -> Picture:
     return picture
 
 
-def _with_saturation(header: Header, stored: np.ndarray, data: np.ndarray) -> Header:
+def _with_saturation(header: Header, stored: np.ndarray, spans: Sequence[_Span]) -> Header:
     if header.saturation is not None:
         return header
     top: float | None = None
     if stored.dtype.kind in "ui":
         top = float(np.iinfo(stored.dtype).max)
     else:
-        finite = data[np.isfinite(data)]
-        if finite.size and float(finite.min()) >= _BELOW_ZERO and float(finite.max()) <= 1.0:
+        known = [s for s in spans if s.least <= s.most]
+        least = min((s.least for s in known), default=_BELOW_ZERO - 1)
+        if least >= _BELOW_ZERO and max(s.most for s in known) <= 1.0:
             top = 1.0
     return replace(header, saturation=top)

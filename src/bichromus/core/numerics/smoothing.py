@@ -67,9 +67,18 @@ def fill(plane: F32, missing: Mask) -> F32:
     weight = (~missing).astype(np.float32)
     if not weight.any():
         return np.zeros_like(plane)
-    return np.where(
-        missing, _push_pull(np.where(missing, 0, plane).astype(np.float32), weight), plane
+    out = np.where(missing, np.float32(0), plane).astype(np.float32)
+    # what is seen stays as it is, so that the finest level is only drawn from the next one
+    height, width = plane.shape
+    half = (width + 1) // 2, (height + 1) // 2
+    value, share = (
+        np.asarray(cv2.resize(v, half, interpolation=cv2.INTER_AREA), np.float32)
+        for v in (out, weight)
     )
+    coarse = _push_pull(value, share)
+    wide = cv2.resize(coarse, (width, height), interpolation=cv2.INTER_LINEAR)
+    np.copyto(out, wide, where=missing)
+    return out
 
 
 def filled_means(plane: F32, clear: Mask, factor: int) -> tuple[F32, F32]:

@@ -8,6 +8,7 @@ import cv2
 import numpy as np
 
 from ..model.planes import F32
+from .bands import filtered
 
 # standard deviation of each detail plane of white noise with sigma 1
 WHITE: Final = (0.8908, 0.2007, 0.0855, 0.0412, 0.0204, 0.0102)
@@ -21,10 +22,12 @@ def smooth(plane: F32, scale: int) -> F32:
     step = 2**scale
     taps = np.zeros(4 * step + 1, np.float32)
     taps[::step] = _KERNEL
-    return np.asarray(
-        cv2.sepFilter2D(plane, cv2.CV_32F, taps, taps, borderType=cv2.BORDER_REFLECT_101),
-        np.float32,
-    )
+
+    def smoothed(part: F32) -> F32:
+        found = cv2.sepFilter2D(part, cv2.CV_32F, taps, taps, borderType=cv2.BORDER_REFLECT_101)
+        return np.asarray(found, np.float32)
+
+    return filtered(plane, smoothed, 2 * step)
 
 
 def details(plane: F32, scales: int) -> list[F32]:
