@@ -26,7 +26,7 @@ _FIRST_PEAKS: Final = 140
 _NARROWEST_PX: Final = 1.2  # no optics draw a star sharper on a camera's pixels
 _FULL: Final = 0.95  # of the top value: counted as saturated
 _LEAST_BETA: Final = 1.05  # a Moffat profile's light is not finite at 1
-_FEW_WIDTHS, _MANY_WIDTHS = 5, 100
+_FEW_WIDTHS, _MANY_WIDTHS = 5, 50
 _CENTRES_PX: Final = (700, 1400)
 """Sides of the middle of a plane in which a first width is sought: the larger, where the smaller
 has few stars.
