@@ -102,15 +102,19 @@ def _guarded(plane: F32, missing: Mask | None, sigma: float, saturation: float |
     """The spline of a plane without holes; the least that it may be and the most at each pixel, the
     latter infinite where no full star is near; and where it must not be read.
     """
-    least = _corner(cv2.erode, plane)
-    least -= np.float32(sigma)
+    shape = plane.shape[0], plane.shape[1]
+
+    def least(inside: F32) -> None:
+        _corner(cv2.erode, plane, inside)
+        inside -= np.float32(sigma)
+
     most = None
     if saturation is not None and float(plane.max()) >= _SATURATED * saturation:
         about = np.ones((4, 4), np.uint8)
         full = cv2.dilate((plane >= _SATURATED * saturation).view(np.uint8), about, anchor=(1, 1))
-        most = Padded(np.where(full > 0, _corner(cv2.dilate, plane), np.float32(np.inf)))
-    grown = None if missing is None else Padded(_grown(missing).astype(np.float32))
-    return Guard(Spline(plane), Padded(least), most, grown)
+        most = Padded.of(np.where(full > 0, _corner(cv2.dilate, plane), np.float32(np.inf)))
+    grown = None if missing is None else Padded.of(_grown(missing).astype(np.float32))
+    return Guard(Spline(plane), Padded(shape, least), most, grown)
 
 
 def _band(
@@ -131,9 +135,11 @@ def _band(
     return total / np.float32(parts * parts) if parts > 1 else total
 
 
-def _corner(pick: Callable[..., object], plane: F32) -> F32:
+def _corner(pick: Callable[..., object], plane: F32, into: F32 | None = None) -> F32:
     """The least or the most of each pixel and its right, lower and diagonal neighbours."""
     square = np.ones((2, 2), np.uint8)
-    return filtered(
-        plane, lambda part: np.asarray(pick(part, square, anchor=(0, 0)), np.float32), 1
-    )
+
+    def picked(part: F32) -> F32:
+        return np.asarray(pick(part, square, anchor=(0, 0)), np.float32)
+
+    return filtered(plane, picked, 1, into)

@@ -47,15 +47,15 @@ def ordered_parallel(
                 future.cancel()
 
 
-def filtered(plane: F32, work: Callable[[F32], F32], reach: int) -> F32:
+def filtered(plane: F32, work: Callable[[F32], F32], reach: int, into: F32 | None = None) -> F32:
     """What ``work`` makes of a plane (H, W), band by band: a filter whose pixels depend on no more
-    than ``reach`` rows above and below.
+    than ``reach`` rows above and below. Written ``into`` another one where given.
     """
     height = plane.shape[0]
     rows = max(_ROWS, 2 * reach)
-    if height <= rows:
+    if height <= rows and into is None:
         return work(plane)
-    out = np.empty(plane.shape, np.float32)
+    out = np.empty(plane.shape, np.float32) if into is None else into
 
     def one(band: tuple[int, int]) -> None:
         first, last = max(band[0] - reach, 0), min(band[1] + reach, height)

@@ -4,6 +4,7 @@ their edges.
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Final
 
@@ -34,12 +35,24 @@ class Places:
 class Padded:
     """A plane (H, W) with a mirrored edge, of which pixels are fetched by the places' index."""
 
-    def __init__(self, plane: NDArray[np.float32]) -> None:
-        sides = (_EDGE,) * 4
-        padded = cv2.copyMakeBorder(plane, *sides, borderType=cv2.BORDER_REFLECT_101)
-        self.shape = plane.shape
+    def __init__(self, shape: tuple[int, int], fill: Callable[[F32], object]) -> None:
+        """``fill`` writes the plane into the array that it is given."""
+        padded = np.empty([n + 2 * _EDGE for n in shape], np.float32)
+        fill(padded[_EDGE:-_EDGE, _EDGE:-_EDGE])
+        _mirror(padded)
+        _mirror(padded.T)
+        self.shape = shape
         self.stride = padded.shape[1]
-        self.flat = np.asarray(padded, np.float32).reshape(-1)
+        self.flat = padded.reshape(-1)
+
+    @classmethod
+    def of(cls, plane: F32) -> Padded:
+        """A plane that is there already."""
+
+        def copy(inside: F32) -> None:
+            inside[...] = plane
+
+        return Padded((plane.shape[0], plane.shape[1]), copy)
 
     def places(self, u: NDArray[np.float64], v: NDArray[np.float64]) -> Places:
         """Columns ``u`` and rows ``v``, all of them on the plane."""
@@ -69,7 +82,8 @@ class Spline(Padded):
             found = cv2.sepFilter2D(part, cv2.CV_32F, taps, taps, borderType=cv2.BORDER_REFLECT_101)
             return np.asarray(found, np.float32)
 
-        super().__init__(filtered(plane, coefficients, _TAPS))
+        shape = plane.shape[0], plane.shape[1]
+        super().__init__(shape, lambda inside: filtered(plane, coefficients, _TAPS, inside))
 
     def at(self, places: Places) -> F32:
         """Values at places of any shape."""
@@ -89,6 +103,14 @@ class Spline(Padded):
             else:
                 total[...] = row
         return total
+
+
+def _mirror(padded: F32) -> None:
+    """Fill the first and last rows of an array from those beyond them."""
+    last = len(padded) - 1
+    for n in range(_EDGE):
+        beyond = min(2 * _EDGE - n, last - _EDGE)
+        padded[n], padded[last - n] = padded[beyond], padded[last - beyond]
 
 
 def _weights(f: F32) -> tuple[F32, F32, F32, F32]:
