@@ -4,21 +4,26 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Final
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from ..model.channel import COLOURS, WAVELENGTH_NM
 from ..model.planes import F32
 from ..model.progress import SILENT, Progress
 from ..model.rig import Filter, Rig
+from ..numerics.compiled import Compiled
 from ..numerics.robust import FWHM_TO_SIGMA
 from ..numerics.smoothing import gaussian
 from ..plan.sky import PHOTONS_AB0, RAYLEIGH
+from .photons import counted
 from .scene import Scene, StarTable
 
 _BETA = 3.2  # wings of the Moffat profile
+_FINE: Final = 256  # steps of a profile's alpha in a table: right to a hundred-thousandth
 
 
 @dataclass(frozen=True)
@@ -186,25 +191,74 @@ def render_stars(
     """Add Moffat stars of total ``flux`` (any unit) to ``plane`` in place; ``fwhm_px`` of all, or
     of each.
     """
+    if not flux.size:
+        return
+    wide = np.broadcast_to(np.asarray(fwhm_px, np.float64), flux.shape)
+    faintest = max(float(np.quantile(flux, 0.02)), 1e-30)
+    alpha = wide / (2 * np.sqrt(2 ** (1 / beta) - 1))
+    peak = flux * (beta - 1) / (np.pi * alpha**2)
+    bright = np.maximum(flux / faintest, 1) ** (1 / (2 * beta))
+    reach = np.clip(4 * wide * bright + 2, 6, 90).astype(np.int64)
+    of_stars = (plane, stars.x, stars.y, peak.astype(np.float32), alpha.astype(np.float32), reach)
+    loop = _STARS.get()
+    if loop is None:
+        _stars_by_boxes(*of_stars, beta)
+    else:
+        furthest = float((reach / alpha).max()) * np.sqrt(2) + 1
+        loop(*of_stars, _profile(beta, int(furthest) + 2), _FINE)
+
+
+@lru_cache(maxsize=8)
+def _profile(beta: float, furthest: int) -> F32:
+    """(1 + r^2)^-beta at so many steps of each r up to the ``furthest``."""
+    away = np.arange(furthest * _FINE + 2) / _FINE
+    return np.asarray((1 + away**2) ** -beta, np.float32)
+
+
+def _stars_by_boxes(
+    plane: F32, x: F32, y: F32, peak: F32, alpha: F32, reach: NDArray[np.int64], beta: float
+) -> None:
+    """Add profiles peak (1 + (r / alpha)^2)^-beta out to so many pixels, star by star."""
     height, width = plane.shape
-    faintest = float(np.quantile(flux, 0.02)) if flux.size else 0.0
-    widths = np.broadcast_to(fwhm_px, flux.shape).tolist()
-    for x, y, f, wide in zip(
-        stars.x.tolist(), stars.y.tolist(), flux.tolist(), widths, strict=True
-    ):
-        alpha = wide / (2 * np.sqrt(2 ** (1 / beta) - 1))
-        norm = (beta - 1) / (np.pi * alpha**2)
-        reach = int(
-            np.clip(4 * wide * max(f / max(faintest, 1e-30), 1) ** (1 / (2 * beta)) + 2, 6, 90)
-        )
-        x0, x1 = max(int(x) - reach, 0), min(int(x) + reach + 1, width)
-        y0, y1 = max(int(y) - reach, 0), min(int(y) + reach + 1, height)
+    for n in range(len(x)):
+        x0, x1 = max(int(x[n]) - reach[n], 0), min(int(x[n]) + reach[n] + 1, width)
+        y0, y1 = max(int(y[n]) - reach[n], 0), min(int(y[n]) + reach[n] + 1, height)
         if x0 >= x1 or y0 >= y1:
             continue
-        dx2 = (np.arange(x0, x1, dtype=np.float32) - np.float32(x)) ** 2
-        dy2 = (np.arange(y0, y1, dtype=np.float32) - np.float32(y)) ** 2
-        profile = 1 + (dx2[None, :] + dy2[:, None]) * np.float32(1 / alpha**2)
-        plane[y0:y1, x0:x1] += np.float32(f * norm) * profile ** np.float32(-beta)
+        dx2 = (np.arange(x0, x1, dtype=np.float32) - x[n]) ** 2
+        dy2 = (np.arange(y0, y1, dtype=np.float32) - y[n]) ** 2
+        profile = 1 + (dx2[None, :] + dy2[:, None]) / (alpha[n] * alpha[n])
+        plane[y0:y1, x0:x1] += peak[n] * profile ** np.float32(-beta)
+
+
+def _stars_loop(
+    plane: F32,
+    x: F32,
+    y: F32,
+    peak: F32,
+    alpha: F32,
+    reach: NDArray[np.int64],
+    profile: F32,
+    fine: int,
+) -> None:
+    """The same, of a ``profile`` at ``fine`` steps of each r / alpha."""
+    height, width = plane.shape
+    for n in range(len(x)):
+        x0, x1 = max(int(x[n]) - reach[n], 0), min(int(x[n]) + reach[n] + 1, width)
+        y0, y1 = max(int(y[n]) - reach[n], 0), min(int(y[n]) + reach[n] + 1, height)
+        steps = np.float32(fine) / alpha[n]
+        for row in range(y0, y1):
+            down = (np.float32(row) - y[n]) * (np.float32(row) - y[n])
+            for column in range(x0, x1):
+                across = np.float32(column) - x[n]
+                at = np.sqrt(across * across + down) * steps
+                low = int(at)
+                share = at - np.float32(low)
+                light = profile[low] + share * (profile[low + 1] - profile[low])
+                plane[row, column] += peak[n] * light
+
+
+_STARS: Final = Compiled(_stars_loop)
 
 
 def expose(light: F32, rig: Rig, subs: int, sub_s: float, rng: np.random.Generator) -> F32:
@@ -215,7 +269,7 @@ def expose(light: F32, rig: Rig, subs: int, sub_s: float, rng: np.random.Generat
     """
     signal = (light + np.float32(rig.dark_e_s)) * np.float32(sub_s)
     kept = np.minimum(signal, rig.full_well_e)
-    electrons = rng.poisson(kept.astype(np.float64) * subs).astype(np.float32)
+    electrons = counted(np.asarray(kept * np.float32(subs), np.float32), rng)
     electrons += rng.standard_normal(kept.shape, dtype=np.float32) * np.float32(
         rig.read_noise_e * np.sqrt(subs)
     )
