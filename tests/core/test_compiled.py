@@ -1,0 +1,197 @@
+"""What is compiled tells what the plain way tells, and nothing needs a compiler."""
+
+from __future__ import annotations
+
+import sys
+from types import SimpleNamespace
+
+import cv2
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from bichromus.core.clean.split import split_stars
+from bichromus.core.measure.profiles import Second, Shape, draw_stars, moffat
+from bichromus.core.measure.stamps import Stamps
+from bichromus.core.measure.stars import find_stars
+from bichromus.core.model.planes import Header, Picture
+from bichromus.core.numerics.bands import filtered
+from bichromus.core.numerics.compiled import OFF, Compiled
+from bichromus.core.numerics.smoothing import broad, gaussian
+from bichromus.core.numerics.starlet import smooth
+from bichromus.core.simulate.camera import render_stars
+from bichromus.core.simulate.photons import counted
+from bichromus.core.simulate.scene import StarTable
+
+
+def both_ways(monkeypatch: pytest.MonkeyPatch, tell) -> tuple:
+    """What is told with a compiler, and without."""
+    quick = tell()
+    with monkeypatch.context() as plain:
+        plain.setenv(OFF, "1")
+        return quick, tell()
+
+
+def crowd(count: int, shape: tuple[int, int], seed: int) -> tuple[StarTable, np.ndarray]:
+    """Stars in the frame and beyond its edge, many of them close to one another."""
+    rng = np.random.default_rng(seed)
+    x, y = (rng.uniform(-8, n + 8, count).astype(np.float32) for n in shape[::-1])
+    x[1::4], y[1::4] = x[::4][: len(x[1::4])] + 4.4, y[::4][: len(y[1::4])] - 2.1
+    nothing = np.zeros(count, np.float32)
+    return StarTable(x, y, nothing, nothing, nothing), rng.pareto(1.2, count) * 30 + 25
+
+
+def nebula_with_stars(shape: tuple[int, int] = (420, 610)) -> np.ndarray:
+    rng = np.random.default_rng(4)
+    y, x = np.mgrid[: shape[0], : shape[1]].astype(np.float32)
+    plane = 900 + 6 * np.exp(-(((x - 0.4 * y - 200) / 6) ** 2)).astype(np.float32)
+    plane += rng.standard_normal(shape, dtype=np.float32)
+    stars, flux = crowd(240, shape, 5)
+    render_stars(plane, stars, flux * 8, 3.1)
+    return plane
+
+
+def test_stars_are_the_same_with_a_compiler_and_without(monkeypatch: pytest.MonkeyPatch) -> None:
+    plane = nebula_with_stars()
+    quick, plain = both_ways(monkeypatch, lambda: find_stars(plane))
+    assert quick.count == plain.count > 120
+    for name in ("x", "y", "flux"):
+        assert getattr(quick, name) == pytest.approx(getattr(plain, name), rel=2e-3, abs=0.02)
+    assert quick.fwhm_px == pytest.approx(plain.fwhm_px, rel=1e-3)
+    quick, plain = both_ways(monkeypatch, lambda: split_stars(Picture(plane, Header())).starless)
+    assert np.abs(quick - plain).max() < 0.05  # of the noise
+
+
+@pytest.mark.parametrize("scale", [1, 2, 4])
+@pytest.mark.parametrize("shape", [(33, 90), (300, 70), (9, 12)])
+def test_scales_that_skip_the_holes_are_those_of_long_kernels(
+    shape: tuple[int, int], scale: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    plane = np.random.default_rng(scale).standard_normal(shape, dtype=np.float32)
+    quick, plain = both_ways(monkeypatch, lambda: smooth(plane, scale))
+    assert quick == pytest.approx(plain, abs=2e-6)
+
+
+def test_drawn_stars_are_the_same_on_the_frame_and_at_its_edges(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    shape = (170, 240)
+    stars, flux = crowd(80, shape, 6)
+
+    def simulated() -> np.ndarray:
+        plane = np.zeros(shape, np.float32)
+        render_stars(plane, stars, flux, np.linspace(1.6, 4.0, 80))
+        return plane
+
+    quick, plain = both_ways(monkeypatch, simulated)
+    assert quick == pytest.approx(plain, abs=3e-5 * float(plain.max()))
+    field = Shape.even(shape, 2.7, 2.8)
+    p = field.stars(stars.x.astype(float), stars.y.astype(float), flux)
+
+    def stamped() -> np.ndarray:
+        plane = np.zeros(shape, np.float32)
+        Stamps(field).draw(plane, p, 0.1)
+        return plane
+
+    quick, plain = both_ways(monkeypatch, stamped)
+    assert quick == pytest.approx(plain, abs=1e-6 * float(plain.max()))
+    exact = np.zeros(shape, np.float32)
+    draw_stars(exact, field, p, 0.1)
+    inside = (stars.x > 0) & (stars.x < 239) & (stars.y > 0) & (stars.y < 169)
+    assert np.abs(quick - exact).max() < 0.01 * flux[inside].max()
+
+
+def test_without_a_compiler_or_a_place_to_keep_it_all_goes_on(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    def loop(out: np.ndarray) -> None:
+        out[0] = 7
+
+    monkeypatch.setitem(sys.modules, "numba", None)
+    assert Compiled(loop).get() is None
+
+    def njit(cache: bool = False, **_how: bool):  # type: ignore[no-untyped-def]
+        if cache:
+            raise RuntimeError("no locator available")
+        return lambda made: made
+
+    monkeypatch.setitem(sys.modules, "numba", SimpleNamespace(njit=njit))
+    made = Compiled(loop).get()
+    assert made is not None
+    out = np.zeros(1)
+    made(out)
+    assert out[0] == 7
+
+
+@settings(max_examples=20, deadline=None)
+@given(st.integers(5, 700), st.integers(5, 40), st.integers(0, 9), st.integers(0, 2**16))
+def test_a_filter_in_bands_is_the_filter(height: int, width: int, reach: int, seed: int) -> None:
+    plane = np.random.default_rng(seed).standard_normal((height, width), dtype=np.float32)
+    kernel = np.ones((2 * reach + 1, 3), np.float32)
+
+    def work(part: np.ndarray) -> np.ndarray:
+        return cv2.filter2D(part, cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101)
+
+    into = np.empty_like(plane)
+    filtered(plane, work, reach, into)
+    expected = work(plane)
+    assert into == pytest.approx(expected, abs=1e-4)
+    assert filtered(plane, work, reach) == pytest.approx(expected, abs=1e-4)
+
+
+@pytest.mark.parametrize("sigma", [2.0, 7.0, 13.0, 40.0])
+def test_a_broad_blur_is_a_gaussian_one(sigma: float) -> None:
+    rng = np.random.default_rng(8)
+    plane = gaussian(rng.standard_normal((330, 403), dtype=np.float32), 3.0)
+    plane[:, 200:] += 1
+    found, exact = broad(plane, sigma), gaussian(plane, sigma)
+    assert np.abs(found - exact).max() < 0.03 * np.ptp(exact)
+    assert found.mean() == pytest.approx(exact.mean(), abs=2e-3)
+
+
+@pytest.mark.parametrize("second", [None, Second(0.2, 0.9, 0.8)])
+@pytest.mark.parametrize("width", [1.9, 2.6, 5.0])
+def test_a_profile_holds_its_light_near_and_far(width: float, second: Second | None) -> None:
+    """Each pixel against the mean of the profile's own formula on a fine grid within it."""
+    y, x = (v.ravel().astype(float) for v in np.mgrid[-14:15, -14:15])
+    star = np.array([[1.0, 0.0, 0.0, np.log(width), 0.08, -0.05, np.log(2.9)]])
+    parts = [(1.0, width, 2.9)]
+    if second is not None:
+        wide = width * np.exp(second.ln_ratio)
+        parts = [(1 - second.share, width, 2.9), (second.share, wide, np.exp(second.ln_beta))]
+    fine = (np.arange(15) - 7) / 15
+    exact = np.zeros(x.size)
+    for a in fine:
+        for b in fine:
+            u, v = x - 0.3 + a, y + 0.2 + b
+            q = 1.08 * u * u + 0.92 * v * v - 0.1 * u * v
+            for share, fwhm, beta in parts:
+                s = 4 * (2 ** (1 / beta) - 1) / fwhm**2
+                exact += share * (1 + s * q) ** -beta / 225
+    found = moffat(x[None] - 0.3, y[None] + 0.2, star, second)[0]
+    assert np.abs(found - exact).max() < 4e-3  # of a narrow core, by two points a side
+    far = np.hypot(x, y) > 1.5 * width
+    assert found[far] == pytest.approx(exact[far], rel=0.01)
+    assert found.sum() == pytest.approx(exact.sum(), rel=1e-3)
+    roughly = moffat(x[None] - 0.3, y[None] + 0.2, star, second, roughly=True)[0]
+    assert np.abs(roughly - exact).max() < 0.015
+
+
+@pytest.mark.parametrize("level", [3.0, 120.0, 260.0, 40_000.0])
+def test_counted_photons_have_the_mean_the_spread_and_the_skewness_of_counts(level: float) -> None:
+    found = counted(np.full((600, 700), level, np.float32), np.random.default_rng(3))
+    root = np.sqrt(level)
+    off = (found.astype(float) - level) / root
+    assert off.mean() == pytest.approx(0, abs=0.007)
+    assert off.std() == pytest.approx(1, rel=0.01)
+    assert (off**3).mean() == pytest.approx(1 / root, abs=0.6 / root + 0.02)
+
+
+def test_few_and_many_photons_side_by_side_are_each_counted() -> None:
+    light = np.where(np.arange(4000) % 2, 5.0, 5000.0).astype(np.float32)[None].repeat(50, 0)
+    found = counted(light, np.random.default_rng(1))
+    few = found[:, 1::2]
+    assert np.array_equal(few, np.rint(few))
+    assert few.mean() == pytest.approx(5, rel=0.01)
+    assert found[:, ::2].std() == pytest.approx(np.sqrt(5000), rel=0.01)
