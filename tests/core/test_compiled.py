@@ -21,7 +21,6 @@ from bichromus.core.numerics.compiled import OFF, Compiled
 from bichromus.core.numerics.smoothing import broad, gaussian
 from bichromus.core.numerics.starlet import smooth
 from bichromus.core.simulate.camera import render_stars
-from bichromus.core.simulate.photons import counted
 from bichromus.core.simulate.scene import StarTable
 
 
@@ -176,22 +175,3 @@ def test_a_profile_holds_its_light_near_and_far(width: float, second: Second | N
     assert found.sum() == pytest.approx(exact.sum(), rel=1e-3)
     roughly = moffat(x[None] - 0.3, y[None] + 0.2, star, second, roughly=True)[0]
     assert np.abs(roughly - exact).max() < 0.015
-
-
-@pytest.mark.parametrize("level", [3.0, 120.0, 260.0, 40_000.0])
-def test_counted_photons_have_the_mean_the_spread_and_the_skewness_of_counts(level: float) -> None:
-    found = counted(np.full((600, 700), level, np.float32), np.random.default_rng(3))
-    root = np.sqrt(level)
-    off = (found.astype(float) - level) / root
-    assert off.mean() == pytest.approx(0, abs=0.007)
-    assert off.std() == pytest.approx(1, rel=0.01)
-    assert (off**3).mean() == pytest.approx(1 / root, abs=0.6 / root + 0.02)
-
-
-def test_few_and_many_photons_side_by_side_are_each_counted() -> None:
-    light = np.where(np.arange(4000) % 2, 5.0, 5000.0).astype(np.float32)[None].repeat(50, 0)
-    found = counted(light, np.random.default_rng(1))
-    few = found[:, 1::2]
-    assert np.array_equal(few, np.rint(few))
-    assert few.mean() == pytest.approx(5, rel=0.01)
-    assert found[:, ::2].std() == pytest.approx(np.sqrt(5000), rel=0.01)

@@ -19,7 +19,6 @@ from ..numerics.compiled import Compiled
 from ..numerics.robust import FWHM_TO_SIGMA
 from ..numerics.smoothing import gaussian
 from ..plan.sky import PHOTONS_AB0, RAYLEIGH
-from .photons import counted
 from .scene import Scene, StarTable
 
 _BETA = 3.2  # wings of the Moffat profile
@@ -269,7 +268,7 @@ def expose(light: F32, rig: Rig, subs: int, sub_s: float, rng: np.random.Generat
     """
     signal = (light + np.float32(rig.dark_e_s)) * np.float32(sub_s)
     kept = np.minimum(signal, rig.full_well_e)
-    electrons = counted(np.asarray(kept * np.float32(subs), np.float32), rng)
+    electrons = rng.poisson(kept.astype(np.float64) * subs).astype(np.float32)
     electrons += rng.standard_normal(kept.shape, dtype=np.float32) * np.float32(
         rig.read_noise_e * np.sqrt(subs)
     )

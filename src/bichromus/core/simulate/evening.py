@@ -21,7 +21,6 @@ from ..numerics.smoothing import gaussian
 from ..plan.sky import photons_ab
 from .camera import Response, bayer_sites, continuum_rate, line_rate, render_stars
 from .forecast import Forecast
-from .photons import counted
 from .scene import Scene, SceneRecipe, make_scene
 
 IncidentKind = Literal["focus", "cloud", "stopped", "warm"]
@@ -210,7 +209,7 @@ class SimulatedCamera:
         electrons = np.minimum(
             (light + np.float32(self.rig.dark_e_s)) * np.float32(seconds), self.rig.full_well_e
         )
-        counts = counted(np.asarray(electrons, np.float32), rng)
+        counts = rng.poisson(electrons).astype(np.float32)
         counts += rng.standard_normal(self.shape, dtype=np.float32) * np.float32(
             self.rig.read_noise_e
         )
