@@ -141,7 +141,8 @@ def _solve(stamps: np.ndarray, width: float, beta: float | None = None) -> np.nd
         new = _equations(trial, xx, yy, data[on], beta is not None)
         better = new[2] < cost[on]
         gained = np.where(better, cost[on] - new[2], 0.0) > _STILL * cost[on]
-        settled[on] = np.where(gained, 0, settled[on] + 1)
+        # a step that was taken and gained next to nothing tells more than one that was refused
+        settled[on] = np.where(gained, 0, settled[on] + np.where(better, 2, 1))
         damping[on] = np.clip(np.where(better, damping[on] / 4, damping[on] * 6), 1e-9, 1e6)
         for known, found in zip((p, normal, gradient, cost), (trial, *new), strict=True):
             known[on[better]] = found[better]

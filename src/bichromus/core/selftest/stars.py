@@ -85,7 +85,7 @@ def _split(name: str, stack: F32, truth: F32, ground: F32, most: float) -> Itera
     inner = np.zeros(stack.shape, np.bool_)
     inner[_EDGE:-_EDGE, _EDGE:-_EDGE] = True
     rough = stack - truth
-    sky = float(np.std(rough[inner & (light < np.quantile(light, 0.4))]))
+    sky = float(np.std(rough[inner & (light <= np.quantile(light, 0.4))]))
     under = inner & (light > sky)
     off = (made.starless - ground)[under]
     yield Finding("what is left where stars were", name, float(off.std()) / sky, most, "sigma")
