@@ -19,11 +19,11 @@ from .demo.project import demo_named, start_demo
 from .handover.controller import HandoverController
 from .layers.controller import LayersController
 from .library.things import TargetThing
-from .log.channel_time import since
+from .log.channel_time import shot_with, since
 from .log.controller import LogController
-from .log.objects import times_by_target
+from .log.objects import shot_by_target, times_by_target
 from .planning.controller import PlanController
-from .planning.held import Held, growths, held_until, what_is_held
+from .planning.held import Held, growths, held_until, shot_of_stacks, what_is_held
 from .planning.library import LibraryController
 from .planning.month import ListRequest
 from .planning.rehearsal import EveningController
@@ -154,22 +154,29 @@ class Session:
         """How each channel's SNR grows with hours, where it stands, and what is wanted of it."""
         held = self._held()
         wanted, worth = self.planning.hours_wanted()
-        return growths(held, self.channels.snapshot.in_use, wanted, worth)
+        counted = self.planning.snapshot.counted
+        return growths(held, self.channels.snapshot.in_use, wanted, worth, counted)
 
     def _held(self) -> dict[str, Held]:
         channels, needs = self.channels.snapshot.in_use, self.blend.snapshot.needs
         log, sources = self.log.snapshot, self.document.saved.sources
         until = held_until(channels, self.channels.snapshot.origins, sources)
         dual = {name: time.dual / 3600 for name, time in log.times.items()}
-        return what_is_held(channels, needs, log.hours, dual, since(log.of_target, until))
+        shot = shot_of_stacks(channels, self.channels.snapshot.origins, sources)
+        shot |= shot_with(log.of_target)
+        return what_is_held(channels, needs, log.hours, dual, since(log.of_target, until), shot)
 
     def _held_of_others(self) -> dict[str, dict[str, Held]]:
         """What the log holds of the targets that are shot beside the project's."""
         plan = self.state.plan
         beside = [t for t in plan.targets if t.name in plan.with_targets]
         found = times_by_target(self.log.snapshot.subs, beside) if beside else {}
+        shot = shot_by_target(self.log.snapshot.subs, beside) if beside else {}
         return {
-            name: {c: Held(t.hours, dual_h=t.dual / 3600) for c, t in times.items()}
+            name: {
+                c: Held(t.hours, dual_h=t.dual / 3600, shot=shot.get(name, {}).get(c, ()))
+                for c, t in times.items()
+            }
             for name, times in found.items()
         }
 

@@ -19,8 +19,8 @@ class Growth:
     wanted.
 
     ``dual_h`` of the hours were shot behind filters of several bands. ``hour_gain`` is what an hour
-    under tonight's sky counts in hours under the sky of what is held, ``worth_why`` says where it
-    comes from.
+    under tonight's sky counts in hours under the sky of what is held. Where rigs differ, hours are
+    those of one (``hours_of``), ``shot_h`` the clock's.
     """
 
     channel: str
@@ -30,6 +30,8 @@ class Growth:
     measured_h: float | None
     hour_gain: float = 1.0
     dual_h: float = 0.0
+    shot_h: float | None = None
+    hours_of: str = ""
 
     def at(self, hours: float) -> float | None:
         """SNR after so many hours; it grows as their square root."""
@@ -82,6 +84,9 @@ def advise_enough(channels: Sequence[Growth]) -> Advice | None:
         "SNR grows as the square root of the hours. An hour under tonight's sky counts for "
         "less where the Moon brightens it."
     )
+    told = next((g.hours_of for g in wanted if g.hours_of), "")
+    if told:
+        formula += f" Hours are those of {told}: other rigs' count by what they bring."
     open_ones = [g for g in wanted if g.missing_h > MISSING_H]
     reached = [g.channel for g in wanted if g.missing_h <= MISSING_H]
     if not open_ones:

@@ -9,6 +9,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 
 from ...core.model.channel import channel_order
+from ..planning.held import Shot
 from .sub import Sub
 
 
@@ -39,6 +40,18 @@ def channel_times(subs: Iterable[Sub]) -> dict[str, ChannelTime]:
             else:
                 out[line] = replace(now, own=now.own + sub.seconds)
     return {name: out[name] for name in sorted(out, key=channel_order)}
+
+
+def shot_with(subs: Iterable[Sub]) -> dict[str, tuple[Shot, ...]]:
+    """Of kept subs, by channel, the hours with each telescope behind each kind of filter."""
+    sums: dict[str, dict[tuple[str, str, str], float]] = {}
+    for sub in subs:
+        if sub.kept and sub.channel:
+            what = sub.telescope, sub.contributor, sub.channel
+            for line in sub.channel.split("+"):
+                of_line = sums.setdefault(line, {})
+                of_line[what] = of_line.get(what, 0.0) + sub.seconds / 3600
+    return {c: tuple(Shot(*w, h) for w, h in found.items()) for c, found in sums.items()}
 
 
 def since(subs: Iterable[Sub], until: Mapping[str, str]) -> dict[str, float]:

@@ -32,6 +32,12 @@ class PlanSnapshot:
         """Hours wanted by channel."""
         return {c.channel: c.wanted_h for c in self.view.channels} if self.view else {}
 
+    @property
+    def counted(self) -> dict[str, tuple[float, str]]:
+        """What an hour of those held of a channel counts, and in whose hours, where rigs differ."""
+        counted = self.view.counted if self.view else {}
+        return {n: (c.share, c.rig if c.differs else "") for n, c in counted.items()}
+
 
 class PlanController:
     """Owns the plan. ``changed`` follows a new ``snapshot``; ``outlook`` carries a channel and its

@@ -5,7 +5,7 @@ meet the plan.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from ...core.advise import Need
 from ...core.advise.enough import Growth
@@ -15,16 +15,29 @@ from ..project.state import SourceState
 
 
 @dataclass(frozen=True)
+class Shot:
+    """Hours with a telescope at a station behind a filter of some channels (``Ha+O3``), by the
+    names that the log or a stack gives them.
+    """
+
+    telescope: str
+    station: str
+    channels: str
+    hours: float
+
+
+@dataclass(frozen=True)
 class Held:
     """What a channel holds: hours, ``dual_h`` of them behind filters of several bands as far as the
     log tells, and how many times its noise must fall (None: not measured, or not in the blend), as
-    measured on a stack of ``measured_h``.
+    measured on a stack of ``measured_h``; ``shot`` tells with what.
     """
 
     hours: float = 0.0
     factor: float | None = None
     measured_h: float | None = None
     dual_h: float = 0.0
+    shot: tuple[Shot, ...] = ()
 
 
 def what_is_held(
@@ -33,10 +46,11 @@ def what_is_held(
     logged: Mapping[str, float],
     dual: Mapping[str, float],
     later: Mapping[str, float],
+    shot: Mapping[str, tuple[Shot, ...]],
 ) -> dict[str, Held]:
     """What each channel holds, and what the noise lacks: hours of the stack and those shot
     ``later``, or all that are ``logged``, whichever are more; ``dual`` of these behind filters of
-    several bands.
+    several bands, ``shot`` with what.
     """
     factors = {n.channel: n.factor for n in needs}
     out = {n: Held(h, dual_h=dual.get(n, 0.0)) for n, h in logged.items()}
@@ -45,7 +59,24 @@ def what_is_held(
         known = out.get(name, Held())
         hours = max(measured + later.get(name, 0.0), known.hours)
         out[name] = Held(hours, factors.get(name, 1.0), measured or None, known.dual_h)
-    return out
+    return {n: replace(h, shot=shot.get(n, ())) for n, h in out.items()}
+
+
+def shot_of_stacks(
+    prepared: Mapping[str, Prepared],
+    origins: Mapping[str, Prepared],
+    sources: Sequence[SourceState],
+) -> dict[str, tuple[Shot, ...]]:
+    """With what the stacks of each channel were shot, of those that tell their hours."""
+    known = {s.id: s for s in sources}
+    return {
+        name: tuple(
+            Shot("", s.station, "+".join(s.lines), s.hours)
+            for i in sorted(_stacks_of(channel, origins))
+            if (s := known.get(i)) is not None and s.hours
+        )
+        for name, channel in prepared.items()
+    }
 
 
 def held_until(
@@ -81,22 +112,28 @@ def growths(
     prepared: Mapping[str, Prepared],
     wanted: Mapping[str, float],
     hour_gain: Mapping[str, float],
+    counted: Mapping[str, tuple[float, str]],
 ) -> list[Growth]:
     """How each channel's SNR grows with hours, where it stands, and what is wanted of it in hours;
-    ``hour_gain`` is what an hour tonight counts.
+    ``hour_gain`` is what an hour tonight counts, ``counted`` what an hour of those held does, and
+    in whose.
     """
     out = []
     for name in [n for n in CHANNELS if n in held or n in wanted]:
-        known = prepared.get(name)
+        known, share = prepared.get(name), counted.get(name, (1.0, ""))[0]
+        measured = known.hours * share if known and known.hours else None
+        shot = held.get(name, Held()).hours
         out.append(
             Growth(
                 name,
-                held.get(name, Held()).hours,
+                shot * share,
                 wanted.get(name) or None,
                 known.measure.snr if known else None,
-                known.hours if known else None,
+                measured,
                 hour_gain.get(name, 1.0),
                 held.get(name, Held()).dual_h,
+                shot,
+                counted.get(name, (1.0, ""))[1],
             )
         )
     return out

@@ -134,10 +134,14 @@ def stations_of(plan: PlanState, dates: Sequence[dt.date]) -> list[Station]:
     for name in plan.with_rigs:
         other = plan.rig_named(name)
         if other.name != rig.name:
-            known = {s.name for s in plan.sites}
-            site = plan.site_named(other.site if other.site in known else None)
-            out.append(station_of(plan, other, site, dates))
+            out.append(station_of(plan, other, home_of(plan, other), dates))
     return out
+
+
+def home_of(plan: PlanState, rig: RigThing) -> SiteThing:
+    """The site of a rig; the plan's where it has none."""
+    known = {s.name for s in plan.sites}
+    return plan.site_named(rig.site if rig.site in known else None)
 
 
 def targets_of(plan: PlanState) -> list[TargetThing]:

@@ -29,6 +29,7 @@ from ...core.plan.tonight import Lane
 from ...core.simulate.forecast import Forecast, read_forecast, simulate_forecast
 from ...core.simulate.outlook import SkyLight, simulate_outlook
 from ..library.things import FilterThing, PlanState, RigThing, SiteThing, TargetThing
+from .equivalent import Counted, counted_hours, weighed
 from .held import Held
 from .mosaic import Mosaic, held_of_panels, mosaic_of, panel_count
 from .stations import (
@@ -51,9 +52,9 @@ _NIGHT_HOURS: Final = 4
 
 @dataclass(frozen=True)
 class Tonight:
-    """What comes of tonight for the plan's target: hours of open shutter by channel, and what they
-    are worth in hours under a dark sky, from all rigs; what blocks and turns would cost the plan's
-    rig, and its blocks of all targets.
+    """What comes of tonight for the plan's target: hours of open shutter by channel, from all rigs
+    in hours of the one that they are told for, and what they are worth in hours under a dark sky;
+    what blocks and turns would cost the plan's rig, and its blocks of all targets.
     """
 
     blocks: tuple[Block, ...]
@@ -97,6 +98,7 @@ class PlanView:
     dark: SkyPath
     mosaic: Mosaic | None
     camera_angle: float
+    counted: dict[str, Counted]
 
     @property
     def lanes(self) -> tuple[Lane, ...]:
@@ -150,12 +152,16 @@ def make_plan(
     panels = panel_count(shape)
     if panels > 1 and plan.panels_done:
         held = {c: replace(held.get(c, Held()), hours=held_of_panels(plan, c)) for c in channels}
-    aims = [
-        aim_of(t, plan, held, channels, panels)
-        if t.name == target.name
-        else aim_of(t, plan, (others or {}).get(t.name, {}), channels)
-        for t in targets_of(plan)
-    ]
+    counted: dict[str, Counted] = {}
+    aims = []
+    for t in targets_of(plan):
+        mine, of_panels = (
+            (held, panels) if t.name == target.name else ((others or {}).get(t.name, {}), 1)
+        )
+        raw = aim_of(t, plan, mine, channels, of_panels)
+        count = counted_hours(plan, stations, raw, mine)
+        counted = count if t.name == target.name else counted
+        aims.append(aim_of(t, plan, weighed(mine, count), channels, of_panels))
     every = plan.cycle_every if plan.order == "cycle" else None
     coming = plan_coming(
         stations,
@@ -197,6 +203,7 @@ def make_plan(
         dark_path(stations[0], aims[0]),
         mosaic_of(plan, target, shape, coming.channels.get(target.name, ()), pointings),
         plan.camera_angle,
+        counted,
     )
 
 
@@ -222,11 +229,17 @@ def _current(
 
 def _tonight(coming: Coming, target: str, plan: PlanState) -> Tonight:
     first = coming.lanes[0]
-    mine = [b for lane in coming.lanes for b in lane.blocks if b.target == target]
     hours: dict[str, float] = {}
-    for block in mine:
-        for channel in block.channels:
-            hours[channel] = hours.get(channel, 0.0) + block.hours
+    units = {c.channel: c.per_hour for c in coming.channels.get(target, ())}
+    rates = {(t.station, t.filter): t.alone for t in coming.throughs if t.aim == target}
+    for lane in coming.lanes:
+        for block in lane.blocks:
+            if block.target == target:
+                alone = rates[lane.station.name, block.filter]
+                for channel in block.channels:
+                    unit = units.get(channel, 0.0)
+                    share = alone.get(channel, unit) / unit if unit > 0 else 1.0
+                    hours[channel] = hours.get(channel, 0.0) + share * block.hours
     added = coming.added
     worth = {
         c.channel: added[target, c.channel] / c.per_hour

@@ -18,7 +18,7 @@ from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, button, label
 from ...widgets.slider import ValueSlider
 from .beside import BesideButton
-from .words import cost_rows, hour_rows, hours_note, season_words, sub_rows
+from .words import cost_rows, counted_words, hour_rows, hours_note, season_words, sub_rows
 
 _BESIDE: Final = ("rig", "target")
 """Kinds of which more than one may take part."""
@@ -272,6 +272,12 @@ class HoursFold(PlanFold):
             "and how many of the nights until then are likely clear"
         )
         self.add(self.season)
+        self.counted = label("", "muted", wrap=True)
+        self.counted.setToolTip(
+            "An hour of another rig counts as much as it adds to SNR squared under a dark sky,\n"
+            "over what an hour of the plan's rig adds: aperture, filter, camera and sky together"
+        )
+        self.add(self.counted)
         self.even = ValueSlider(
             "hours each", 1, 60, 8, "Hours wanted of every channel", 0.5, lambda v: f"{v:.1f} h"
         )
@@ -298,6 +304,8 @@ class HoursFold(PlanFold):
         self.set_note(hours_note(view, chance))
         self.season.setText(season_words(view, chance))
         self.season.setVisible(bool(self.season.text()))
+        self.counted.setText(counted_words(view))
+        self.counted.setVisible(bool(self.counted.text()))
 
     def type_goals(self, text: str) -> None:
         """Hours typed for each channel; what does not fit is told and changes nothing."""

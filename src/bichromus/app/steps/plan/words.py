@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ....core.model.channel import LINES
+from ....core.model.words import listed
 from ....core.plan.clear_nights import likely_nights
 from ....core.plan.coming import NIGHTS
 from ....core.plan.through import Through
@@ -83,10 +84,36 @@ def hour_rows(view: PlanView) -> list[Row]:
             f"{c.channel}: hours of open shutter of {c.station} behind {c.filter}, under a dark "
             "sky with the target at its highest, until all channels are equally loud.\n"
             f"Moonlight tonight makes its sky up to {view.moon_factor[c.channel]:.1f} times "
-            f"brighter.{_guessed(view, c.channel)}",
+            f"brighter.{_guessed(view, c.channel)}{_of_rigs(view, c.channel)}",
         )
         for c in view.channels
     ]
+
+
+def _of_rigs(view: PlanView, channel: str) -> str:
+    """Whose hours are held, and what each counts, where rigs differ."""
+    counted = view.counted.get(channel)
+    if counted is None or not counted.differs:
+        return ""
+    parts = [
+        f"{clock_text(p.hours)} of {p.rig.partition(',')[0]}"
+        + (f" count {p.share:.2f} each" if p.known else ", a rig that is not known")
+        for p in counted.parts
+    ]
+    return f"\nHeld: {'; '.join(parts)}."
+
+
+def counted_words(view: PlanView) -> str:
+    """Whose hours are told, and how other rigs' count; empty where all are alike."""
+    by_rig: dict[str, list[str]] = {}
+    for channel, counted in view.counted.items():
+        for part in counted.parts if counted.differs else ():
+            if part.rig != counted.rig and part.known:
+                by_rig.setdefault(part.rig, []).append(f"{part.share:.2f} in {channel}")
+    if not by_rig:
+        return ""
+    said = [f"one of {rig.partition(',')[0]} counts {listed(v)}" for rig, v in by_rig.items()]
+    return f"In hours of {view.rig.name.partition(',')[0]}: {'; '.join(said)}."
 
 
 def _guessed(view: PlanView, channel: str) -> str:
