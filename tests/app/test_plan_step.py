@@ -336,6 +336,7 @@ def test_other_rigs_and_targets_take_part_by_a_tick(qtbot: QtBot, planned: Windo
     assert step.where.beside["target"].isHidden()  # there is no other
     beside = step.where.beside["rig"]
     assert beside.button.text() == "with no other rig"
+    session.planning.set_plan("enough for all", goal_mode="even", even_hours=40.0)
     for rig in demo_plan().rigs[1:]:
         next(a for a in beside.menu.actions() if a.text() == rig.name).trigger()
     qtbot.waitUntil(
