@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 import cv2
@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from ..model.planes import F32, Mask
 from ..numerics.bands import ordered_parallel
+from ..numerics.compiled import Compiled
 from ..numerics.robust import MAD_TO_SIGMA
 from ..numerics.starlet import smooth
 
@@ -18,6 +19,7 @@ F64 = NDArray[np.float64]
 
 _MESH: Final = 48
 _SECOND_DIFFERENCE: Final = 6.0  # norm of [1 -2 1] x [1 -2 1]
+_MANY: Final = 100
 _BAND, _TAPS = 4, 2  # meshes told at once, and pixels that the taps of what tells them reach
 _THREADS: Final = 2
 _CALM: Final = 0.3  # quantile of the meshes by which the grain of the noise is told
@@ -61,8 +63,10 @@ class Meshes:
     def medians(self, part: F32, count: tuple[int, int] | None = None) -> F64:
         """Medians of a part of the plane that holds ``count`` meshes; of all of it by default."""
         cells = self.cells(part, count)
-        half = cells.shape[2] // 2
-        both = [half] if cells.shape[2] % 2 else [half - 1, half]
+        many = cells.shape[2]
+        half = many // 2
+        # of so many values the upper middle one is the median, too
+        both = [half] if many % 2 or many > _MANY else [half - 1, half]
         found = np.partition(cells, both, axis=2)[:, :, both[0] : half + 1]
         return np.asarray(found.mean(axis=2), np.float64)
 
@@ -129,20 +133,69 @@ def noise_grid(plane: F32) -> F64:
     """The noise per pixel of a plane (H, W) in meshes, told band by band."""
     shape = (plane.shape[0], plane.shape[1])
     meshes = Meshes.of(shape)
+    thin = replace(meshes, every=1)
     bands = [slice(a, min(a + _BAND, meshes.rows)) for a in range(0, meshes.rows, _BAND)]
 
     def look(band: slice) -> tuple[F64, F64]:
         inside, _ = meshes.pixels(band, slice(0, meshes.columns), shape)
-        top, end = max(inside.start - _TAPS, 0), min(inside.stop + _TAPS, shape[0])
-        part = plane[top:end]
-        inner = slice(inside.start - top, inside.stop - top)
         count = band.stop - band.start, meshes.columns
-        rough, fine = second_differences(part)[inner], (part - smooth(part, 0))[inner]
-        return meshes.medians(np.abs(rough), count), meshes.medians(np.abs(fine), count)
+        rough, fine = _looked_at(plane, inside.start, count[0] * meshes.tall, meshes)
+        return thin.medians(rough, count), thin.medians(fine, count)
 
     found = list(ordered_parallel(look, iter(bands), _THREADS if len(bands) > 1 else 1))
     grid, fine = (MAD_TO_SIGMA * np.concatenate([f[i] for f in found]) for i in (0, 1))
     return grid * _grain(grid, fine)
+
+
+def _looked_at(plane: F32, first: int, rows: int, meshes: Meshes) -> tuple[F32, F32]:
+    """How much pixels stand out of their neighbours by the two measures of noise, at those that
+    are looked at: so many rows of them from the ``first`` row of a plane on.
+    """
+    step = meshes.every
+    columns = meshes.columns * meshes.across
+    loop = _LOOP.get()
+    if loop is not None and min(plane.shape) > 2 * _TAPS:
+        rough, fine = (np.empty((rows, columns), np.float32) for _ in range(2))
+        loop(plane, first, step, rough, fine)
+        return rough, fine
+    last = first + (rows - 1) * step + 1
+    top, end = max(first - _TAPS, 0), min(last + _TAPS, plane.shape[0])
+    part = plane[top:end]
+    inner = np.s_[first - top : last - top : step, : (columns - 1) * step + 1 : step]
+    rough, fine = second_differences(part)[inner], (part - smooth(part, 0))[inner]
+    return np.abs(rough), np.abs(fine)
+
+
+def _looked_loop(plane: F32, first: int, step: int, rough: F32, fine: F32) -> None:
+    height, width = plane.shape
+    rows, columns = rough.shape
+    sixth, part = np.float32(1 / _SECOND_DIFFERENCE), np.float32(1 / 16)
+    two, four, six = np.float32(2), np.float32(4), np.float32(6)
+    bent, soft = np.empty(width + 4, np.float32), np.empty(width + 4, np.float32)
+    for i in range(rows):
+        y = first + i * step
+        above, below = abs(y - 1), height - 1 - abs(height - 2 - y)
+        higher, lower = abs(y - 2), height - 1 - abs(height - 3 - y)
+        here, up, down = plane[y], plane[above], plane[below]
+        far_up, far_down = plane[higher], plane[lower]
+        inner_bent, inner_soft = bent[2:], soft[2:]
+        for x in range(width):
+            near = up[x] + down[x]
+            inner_bent[x] = near - two * here[x]
+            inner_soft[x] = (far_up[x] + far_down[x] + four * near + six * here[x]) * part
+        for n in range(2):  # mirrored beyond both ends
+            bent[n], soft[n] = bent[4 - n], soft[4 - n]
+            bent[width + 3 - n], soft[width + 3 - n] = bent[width - 1 + n], soft[width - 1 + n]
+        for j in range(columns):
+            x = j * step
+            bend = bent[x + 1] + bent[x + 3] - two * bent[x + 2]
+            rough[i, j] = abs(bend * sixth)
+            near = soft[x + 1] + soft[x + 3]
+            calm = (soft[x] + soft[x + 4] + four * near + six * soft[x + 2]) * part
+            fine[i, j] = abs(here[x] - calm)
+
+
+_LOOP: Final = Compiled(_looked_loop)
 
 
 def _grain(grid: F64, fine: F64) -> float:

@@ -21,7 +21,7 @@ _BLURS: Final = (1.0, 1.6, 2.0)
 """Of a star's own blur: three Gaussians whose sum is blind to a ground that bends. It tells .75 of
 the SNR that no ground at all would allow.
 """
-_REACH: Final = 4.0  # sigma of a Gaussian that its taps hold
+_REACH: Final = 3.6  # sigma of a Gaussian that its taps hold
 _STANDS_OUT: Final = 5.0  # sigma of the response
 _TEXTURE: Final = 0.8  # of the local scatter of the response, that counts as noise
 _MODEL_ERROR: Final = 0.02  # share of a star's light that its model may be wrong by (METHOD 6)
@@ -74,6 +74,7 @@ class PeakSearch:
         self._extent = (plane.shape[0], plane.shape[1])
         self._meshes = Meshes.of(self._extent, _EVERY)
         self._texture = np.zeros((self._meshes.rows, self._meshes.columns))
+        self._looked = False
 
     def find(self, model: F32, width: float, near: F64 | None = None) -> tuple[F64, F64, F64]:
         """Places and amplitudes (N,) of what stands out of what the ``model`` (H, W) leaves, for
@@ -81,13 +82,15 @@ class PeakSearch:
         elsewhere nothing has changed.
         """
         boxes = None if near is None else self._boxes(near, model, width)
-        x, y, height = self._everywhere(model, width) if boxes is None else boxes
+        light = model if self._looked else None  # at first no star is known
+        self._looked = True
+        x, y, height = self._everywhere(light, width) if boxes is None else boxes
         if not len(x):
             return x, y, height
         out = height > _STANDS_OUT * self._noise(x, y, model, width)
         return x[out], y[out], height[out]
 
-    def _everywhere(self, model: F32, width: float) -> tuple[F64, F64, F64]:
+    def _everywhere(self, model: F32 | None, width: float) -> tuple[F64, F64, F64]:
         tiles = self._tiles()
 
         def look(tile: _Tile) -> tuple[_Tile, _Seen]:
@@ -163,14 +166,16 @@ class PeakSearch:
                 out.append(_Tile(rows, columns, (slice(r0, r1), slice(c0, c1))))
         return out
 
-    def _look(self, tile: _Tile, model: F32, width: float) -> _Seen:
+    def _look(self, tile: _Tile, model: F32 | None, width: float) -> _Seen:
         size = _apart(width)
         margin = _margin(width, size)
         rows, columns = (
             slice(max(s.start - margin, 0), min(s.stop + margin, n))
             for s, n in zip((tile.rows, tile.columns), self._extent, strict=True)
         )
-        rest = self.plane[rows, columns] - model[rows, columns]
+        rest = self.plane[rows, columns]
+        if model is not None:
+            rest = rest - model[rows, columns]
         response = _response(rest, width)
         highest = cv2.dilate(response, _disc(size))
         inner = tuple(
