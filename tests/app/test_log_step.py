@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -19,7 +20,9 @@ from bichromus.app.steps.log import LogStep
 from bichromus.app.steps.log.export_dialog import ExportDialog
 from bichromus.app.steps.log.growing import PACES
 from bichromus.app.steps.log.rundialog import RunDialog
+from bichromus.app.steps.log.words import growth_card, growth_legend
 from bichromus.app.steps.subs import SubsStep
+from bichromus.core.advise.enough import Growth
 from bichromus.core.simulate.evening import Exposure
 from bichromus.core.simulate.forecast import Forecast
 from bichromus.workspace.demo.plan import demo_plan
@@ -415,3 +418,14 @@ def test_the_wheel_scrolls_a_long_log_and_paints_only_what_is_seen(
     QApplication.sendEvent(port, click)
     assert step.matrix.row is not None
     assert step.matrix.row.key in step.matrix.open_keys
+
+
+def test_hours_of_several_rigs_are_told_as_those_of_one() -> None:
+    growth = Growth("O3", 9.3, 12.0, 50.0, 9.3, 1.0, 8.0, 15.1, "Pier, 80 mm refractor")
+    card = growth_card(growth, "2")
+    assert card.hours == "9h 18m / 12h"
+    assert "15h 06m kept, as much as 9h 18m of Pier." in card.tip
+    assert "along the root of the hours of Pier. " in growth_legend([growth])
+    alike = replace(growth, shot_h=9.3, hours_of="")
+    assert "as much as" not in growth_card(alike, "2").tip
+    assert "root of the hours. " in growth_legend([alike])

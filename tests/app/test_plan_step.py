@@ -21,10 +21,12 @@ from bichromus.app.steps.plan.thing_fields import from_text, to_text
 from bichromus.app.steps.plan.thing_form import ThingForm
 from bichromus.app.steps.plan.things import ThingsDialog
 from bichromus.app.steps.plan.watch_page import NightWatchPage
+from bichromus.app.steps.plan.words import hour_rows
 from bichromus.app.steps.plan.year import YearDialog
 from bichromus.app.widgets.choice import ChoiceBox
 from bichromus.workspace.demo.plan import demo_plan
 from bichromus.workspace.library.things import BandThing, GainMode
+from bichromus.workspace.planning.held import Held, Shot
 
 
 def plan_of(window: Window) -> PlanStep:
@@ -360,6 +362,23 @@ def test_other_rigs_and_targets_take_part_by_a_tick(qtbot: QtBot, planned: Windo
     qtbot.mouseMove(step.stage.strip, step.stage.strip.rect_of(0).center().toPoint())
     beside.menu.actions()[0].trigger()
     qtbot.waitUntil(lambda: session.state.plan.with_rigs == (demo_plan().rigs[2].name,))
+
+
+def test_it_is_said_whose_hours_are_told(qtbot: QtBot, planned: Window) -> None:
+    step, planning = plan_of(planned), planned.session.planning
+    ridge, balcony = (r.name for r in demo_plan().rigs[:2])
+    shot = (Shot(ridge, "", "O3", 5.0), Shot(balcony, "", "Ha+O3", 5.0), Shot("x", "", "O3", 1.0))
+    planning.follow({"O3": Held(5.0, shot=shot[:1])})
+    qtbot.waitUntil(step.hours.counted.isHidden, timeout=120_000)
+    planning.follow({"O3": Held(11.0, shot=shot)})
+    qtbot.waitUntil(lambda: not step.hours.counted.isHidden(), timeout=120_000)
+    assert step.hours.counted.text().startswith("In hours of Ridge: one of Balcony counts 0.")
+    view = planning.snapshot.view
+    assert view is not None
+    o3 = next(r for r in hour_rows(view) if r[0] == "O3")
+    assert "5h 00m of Balcony count 0." in o3[3]
+    assert "1h 00m of x, a rig that is not known" in o3[3]
+    assert o3[1].startswith("7h")
 
 
 def test_an_empty_project_can_be_planned_before_any_stack(

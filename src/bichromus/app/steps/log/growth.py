@@ -15,6 +15,7 @@ from ....core.advise.enough import Growth
 from ...theme.look import LOOK, font, tag_colour
 from ...widgets.paint import draw_tag, fill_rect
 from ...widgets.text import clock_text, snr_text
+from .words import kept_words
 
 _LEFT, _FOOT, _TOP = 42, 20, 6
 
@@ -233,17 +234,9 @@ class GrowthPlot(QWidget):
             f"\nanother hour tonight: {near.next_hour:+.1f}" if near.next_hour is not None else ""
         )
         self.setToolTip(
-            f"{near.channel}: {_kept(near)}, SNR {near.now or 0:.1f}{goal}{more}\n"
+            f"{near.channel}: {kept_words(near)}, SNR {near.now or 0:.1f}{goal}{more}\n"
             "dot: kept, ring: goal, cross: measured, dotted: more hours"
         )
-
-
-def _kept(growth: Growth) -> str:
-    """Hours kept; where rigs differ those of one, beside the clock's."""
-    if not growth.hours_of or growth.shot_h is None:
-        return f"{clock_text(growth.hours)} kept"
-    own = clock_text(growth.hours)
-    return f"{clock_text(growth.shot_h)} kept, as much as {own} of {growth.hours_of}"
 
 
 def _far(a: QPointF, b: QPointF) -> float:

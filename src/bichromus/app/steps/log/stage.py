@@ -55,14 +55,10 @@ class LogStage(QStackedWidget):
         column.addSpacing(8)
         head = QHBoxLayout()
         head.addWidget(label("is it enough?", "head"))
-        legend = label(
-            "SNR as a share of the goal's, along the root of the hours.  Dot: kept, ring: goal, "
-            "cross: measured",
-            "muted",
-        )
-        legend.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
-        legend.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
-        head.addWidget(legend, 1)
+        self.legend = label("", "muted")
+        self.legend.setAlignment(Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter)
+        self.legend.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        head.addWidget(self.legend, 1)
         column.addLayout(head)
         column.addWidget(self.plot, 2)
 

@@ -21,7 +21,7 @@ from .growing import GrowingFold
 from .people import PeopleFold, SummaryFold
 from .rundialog import RunDialog, values_of
 from .stage import LogStage
-from .words import growth_card, logged_card, night_rows
+from .words import growth_card, growth_legend, logged_card, night_rows
 
 
 class LogStep(Step):
@@ -206,7 +206,9 @@ class LogStep(Step):
 
     def _show_growth(self) -> None:
         if self.active or not self.plot.growths:
-            self.plot.show_growths(self.session.growths(), self.selected)
+            growths = self.session.growths()
+            self.plot.show_growths(growths, self.selected)
+            self.stage.legend.setText(growth_legend(growths))
 
     def names(self) -> set[str]:
         return set(self.book.snapshot.hours) | {

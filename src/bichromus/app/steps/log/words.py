@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Final
 
 from ....core.advise.enough import Growth
@@ -48,7 +49,7 @@ def growth_card(growth: Growth, key: str) -> Card:
         tip = "The goal is reached."
     elif growth.goal_h:
         tip = f"{clock_text(growth.missing_h)} missing."
-    tip += _dual_text(growth.dual_h)
+    tip += _of_rigs(growth) + _dual_text(growth.dual_h)
     return Card(
         growth.channel,
         clock_text(growth.hours) + goal,
@@ -58,6 +59,27 @@ def growth_card(growth: Growth, key: str) -> Card:
         "reached" if reached else more,
         key,
         tip,
+    )
+
+
+def kept_words(growth: Growth) -> str:
+    """Hours kept; where rigs differ those of one beside the clock's."""
+    if not growth.hours_of or growth.shot_h is None:
+        return f"{clock_text(growth.hours)} kept"
+    rig = growth.hours_of.partition(",")[0]
+    return f"{clock_text(growth.shot_h)} kept, as much as {clock_text(growth.hours)} of {rig}"
+
+
+def _of_rigs(growth: Growth) -> str:
+    return f" {kept_words(growth)}." if growth.hours_of else ""
+
+
+def growth_legend(growths: Sequence[Growth]) -> str:
+    """What the axes of the growth are, and its marks."""
+    rig = next((g.hours_of.partition(",")[0] for g in growths if g.hours_of), "")
+    return (
+        f"SNR as a share of the goal's, along the root of the hours{f' of {rig}' if rig else ''}.  "
+        "Dot: kept, ring: goal, cross: measured"
     )
 
 
