@@ -19,7 +19,6 @@ F64 = NDArray[np.float64]
 
 _MESH: Final = 48
 _SECOND_DIFFERENCE: Final = 6.0  # norm of [1 -2 1] x [1 -2 1]
-_MANY: Final = 100
 _BAND, _TAPS = 4, 2  # meshes told at once, and pixels that the taps of what tells them reach
 _THREADS: Final = 2
 _CALM: Final = 0.3  # quantile of the meshes by which the grain of the noise is told
@@ -60,13 +59,16 @@ class Meshes:
         x1 = shape[1] if columns.stop == self.columns else columns.stop * wide
         return slice(rows.start * high, y1), slice(columns.start * wide, x1)
 
-    def medians(self, part: F32, count: tuple[int, int] | None = None) -> F64:
-        """Medians of a part of the plane that holds ``count`` meshes; of all of it by default."""
+    def medians(
+        self, part: F32, count: tuple[int, int] | None = None, roughly: bool = False
+    ) -> F64:
+        """Medians of a part of the plane that holds ``count`` meshes; of all of it by default.
+        ``roughly``: of an even number of values the upper middle one.
+        """
         cells = self.cells(part, count)
         many = cells.shape[2]
         half = many // 2
-        # of so many values the upper middle one is the median, too
-        both = [half] if many % 2 or many > _MANY else [half - 1, half]
+        both = [half] if many % 2 or roughly else [half - 1, half]
         found = np.partition(cells, both, axis=2)[:, :, both[0] : half + 1]
         return np.asarray(found.mean(axis=2), np.float64)
 

@@ -184,7 +184,9 @@ class PeakSearch:
         )
         response, highest = response[inner], highest[inner]
         size_r, size_c = (s.stop - s.start for s in tile.meshes)
-        texture = MAD_TO_SIGMA * self._meshes.medians(np.abs(response), (size_r, size_c))
+        texture = MAD_TO_SIGMA * self._meshes.medians(
+            np.abs(response), (size_r, size_c), roughly=True
+        )
         top = response >= highest
         top &= response > np.float32(_STANDS_OUT * _TEXTURE * texture.min())
         if self.use is not None:
