@@ -19,7 +19,7 @@ from .demo.project import demo_named, start_demo
 from .handover.controller import HandoverController
 from .layers.controller import LayersController
 from .library.things import TargetThing
-from .log.channel_time import shot_with, since
+from .log.channel_time import since
 from .log.controller import LogController
 from .log.objects import shot_by_target, times_by_target
 from .planning.controller import PlanController
@@ -70,6 +70,7 @@ class Session:
         self.jobs = jobs or Jobs()
         self.previews = previews or Latest()
         self._closed = False
+        self._known_held: tuple[tuple[object, ...], dict[str, Held]] | None = None
         speak = self._report, self.message.emit, self.advice.emit
         self.context = ProjectContext(self.document, self.jobs, self.previews, now, *speak)
         self.channels = ChannelsController(self.context)
@@ -158,13 +159,21 @@ class Session:
         return growths(held, self.channels.snapshot.in_use, wanted, worth, counted)
 
     def _held(self) -> dict[str, Held]:
-        channels, needs = self.channels.snapshot.in_use, self.blend.snapshot.needs
+        """What is held of each channel; every card of the ledger asks, so it is told once for the
+        snapshots that it rests on.
+        """
+        channels, blend = self.channels.snapshot, self.blend.snapshot
         log, sources = self.log.snapshot, self.document.saved.sources
-        until = held_until(channels, self.channels.snapshot.origins, sources)
-        dual = {name: time.dual / 3600 for name, time in log.times.items()}
-        shot = shot_of_stacks(channels, self.channels.snapshot.origins, sources)
-        shot |= shot_with(log.of_target)
-        return what_is_held(channels, needs, log.hours, dual, since(log.of_target, until), shot)
+        rests_on = channels, blend, log, sources
+        known = self._known_held
+        if known is None or any(a is not b for a, b in zip(known[0], rests_on, strict=True)):
+            until = held_until(channels.in_use, channels.origins, sources)
+            dual = {name: time.dual / 3600 for name, time in log.times.items()}
+            shot = {**shot_of_stacks(channels.in_use, channels.origins, sources), **log.shot}
+            later = since(log.of_target, until)
+            held = what_is_held(channels.in_use, blend.needs, log.hours, dual, later, shot)
+            known = self._known_held = rests_on, held
+        return known[1]
 
     def _held_of_others(self) -> dict[str, dict[str, Held]]:
         """What the log holds of the targets that are shot beside the project's."""

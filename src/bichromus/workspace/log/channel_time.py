@@ -59,11 +59,13 @@ def since(subs: Iterable[Sub], until: Mapping[str, str]) -> dict[str, float]:
     hold what there is; channels without one are left out.
     """
     moments = {name: found for name, text in until.items() if (found := _moment(text)) is not None}
-    every = list(subs)
-    out = {}
-    for name, moment in moments.items():
-        later = (s for s in every if name in s.channel.split("+") and _begun(s) > moment)
-        out[name] = channel_times(later).get(name, ChannelTime()).hours
+    out = dict.fromkeys(moments, 0.0)
+    for sub in subs:
+        if sub.kept and sub.channel:
+            begun = _begun(sub)
+            for line in sub.channel.split("+"):
+                if line in moments and begun > moments[line]:
+                    out[line] += sub.seconds / 3600
     return out
 
 

@@ -14,12 +14,13 @@ from ...core.files.atomic import write_text
 from ...core.model.errors import InputError
 from ...core.model.progress import SILENT, Progress
 from ...core.plan.mosaic import Pointing
+from ..planning.held import Shot
 from ..project.context import ProjectContext
 from ..project.document import Command
 from ..project.journal import Edit, LogChange, Row
 from ..project.state import ProjectState
 from .calibration import CalibrationFiles, calibrations
-from .channel_time import ChannelTime, channel_times
+from .channel_time import ChannelTime, channel_times, shot_with
 from .contribution import Contribution
 from .export import export
 from .intake import Intake, take_in
@@ -38,14 +39,15 @@ _TAKING: Final = "taking subs in"
 @dataclass(frozen=True)
 class LogSnapshot:
     """The log of one moment: all subs, the view of the part that is picked and that of the
-    project's own target, the exposure of that by channel, and frames that are listed and not
-    counted, by the word for their kind.
+    project's own target, the exposure of that by channel and with what it was shot, and frames that
+    are listed and not counted, by the word for their kind.
     """
 
     subs: tuple[Sub, ...] = ()
     view: LogView = field(default_factory=LogView)
     target_view: LogView = field(default_factory=LogView)
     times: Mapping[str, ChannelTime] = field(default_factory=dict)
+    shot: Mapping[str, tuple[Shot, ...]] = field(default_factory=dict)
     of_target: tuple[Sub, ...] = ()
     others: Mapping[str, int] = field(default_factory=dict)
     pointings: tuple[Pointing, ...] = ()
@@ -137,6 +139,7 @@ class LogController:
         self._publish(
             subs=subs,
             times=channel_times(mine),
+            shot=shot_with(mine),
             of_target=tuple(mine),
             others={str(word): int(count) for word, count in rows},
         )
