@@ -8,7 +8,7 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from ..model.words import listed
+from ..model.words import listed, short
 from ..plan.tonight import MISSING_H
 from .base import Advice, hours_text
 
@@ -86,7 +86,7 @@ def advise_enough(channels: Sequence[Growth]) -> Advice | None:
     )
     told = next((g.hours_of for g in wanted if g.hours_of), "")
     if told:
-        formula += f" Hours are those of {told}: other rigs' count by what they bring."
+        formula += f" Hours are those of {short(told)}: other rigs' count by what they bring."
     open_ones = [g for g in wanted if g.missing_h > MISSING_H]
     reached = [g.channel for g in wanted if g.missing_h <= MISSING_H]
     if not open_ones:

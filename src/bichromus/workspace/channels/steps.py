@@ -9,7 +9,7 @@ from dataclasses import dataclass
 
 from ...core.advise import Standing
 from ...core.measure.field import StarField
-from ...core.model.words import listed
+from ...core.model.words import listed, short
 from ...core.pool.stacks import USELESS
 from ..project.state import AUTO, PLANE, PreparationState, SourceState
 from .build import Channels
@@ -138,7 +138,7 @@ def _extract(members: list[Prepared]) -> ChainStep | None:
     plain = Shown(best.id, "plain") if "plain" in best.half_res_planes else None
     views: tuple[tuple[str, Shown], ...] = ()
     if plain is not None:
-        own = f"the line of {best.label.partition(',')[0]} alone"
+        own = f"the line of {short(best.label)} alone"
         views = (("the colour plane it came from", plain), (own, Shown(best.id)))
     wants = any(disagreement(p) is not None for p in made)
     tip = "Lines out of the planes of a colour camera, each leak taken out"

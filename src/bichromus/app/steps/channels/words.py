@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Final
 
 from ....core.model.channel import LONG_NAMES
+from ....core.model.words import short
 from ....workspace.channels.build import Channels
 from ....workspace.channels.cleaning import result_name
 from ....workspace.channels.prepared import Prepared
@@ -22,7 +23,7 @@ def origin_item(channels: Channels, prepared: Prepared) -> Item:
     """A channel of one origin as it stands on the sheet."""
     used = channels.chosen.get(prepared.channel) == prepared.id
     several = len(channels.of(prepared.channel)) > 1
-    who = "pooled" if prepared.notes.pool is not None else prepared.label.partition(",")[0]
+    who = "pooled" if prepared.notes.pool is not None else short(prepared.label)
     who = result_name(prepared) or who
     remark = f"SNR {snr_text(prepared.measure.snr)}" + (", in use" if used and several else "")
     if prepared.preliminary:

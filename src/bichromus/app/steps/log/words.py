@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from typing import Final
 
 from ....core.advise.enough import Growth
+from ....core.model.words import short
 from ....workspace.log.channel_time import ChannelTime
 from ....workspace.log.controller import LogSnapshot
 from ....workspace.log.runs import NightRow
@@ -66,7 +67,7 @@ def kept_words(growth: Growth) -> str:
     """Hours kept; where rigs differ those of one beside the clock's."""
     if not growth.hours_of or growth.shot_h is None:
         return f"{clock_text(growth.hours)} kept"
-    rig = growth.hours_of.partition(",")[0]
+    rig = short(growth.hours_of)
     return f"{clock_text(growth.shot_h)} kept, as much as {clock_text(growth.hours)} of {rig}"
 
 
@@ -76,7 +77,7 @@ def _of_rigs(growth: Growth) -> str:
 
 def growth_legend(growths: Sequence[Growth]) -> str:
     """What the axes of the growth are, and its marks."""
-    rig = next((g.hours_of.partition(",")[0] for g in growths if g.hours_of), "")
+    rig = next((short(g.hours_of) for g in growths if g.hours_of), "")
     return (
         f"SNR as a share of the goal's, along the root of the hours{f' of {rig}' if rig else ''}.  "
         "Dot: kept, ring: goal, cross: measured"

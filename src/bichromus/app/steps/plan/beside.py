@@ -7,6 +7,7 @@ from collections.abc import Callable
 from PyQt6.QtGui import QAction
 from PyQt6.QtWidgets import QMenu, QPushButton, QVBoxLayout, QWidget
 
+from ....core.model.words import short
 from ....workspace.library.things import PlanState
 from ...widgets.fold import button
 
@@ -47,7 +48,7 @@ class BesideButton(QWidget):
         if (names, ticked) != (self._names, self._ticked):
             self._names, self._ticked = names, ticked
             self._fill()
-        words = ", ".join(n.partition(",")[0] for n in ticked)
+        words = ", ".join(short(n) for n in ticked)
         self.button.setText(f"with {words}" if words else f"with no other {self.kind}")
         self.button.setAccessibleName(f"other {self.kind}s")
 

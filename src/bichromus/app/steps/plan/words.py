@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ....core.model.channel import LINES
-from ....core.model.words import listed
+from ....core.model.words import listed, short
 from ....core.plan.clear_nights import likely_nights
 from ....core.plan.coming import NIGHTS
 from ....core.plan.through import Through
@@ -96,7 +96,7 @@ def _of_rigs(view: PlanView, channel: str) -> str:
     if counted is None or not counted.differs:
         return ""
     parts = [
-        f"{clock_text(p.hours)} of {p.rig.partition(',')[0]}"
+        f"{clock_text(p.hours)} of {short(p.rig)}"
         + (f" count {p.share:.2f} each" if p.known else ", a rig that is not known")
         for p in counted.parts
     ]
@@ -112,8 +112,8 @@ def counted_words(view: PlanView) -> str:
                 by_rig.setdefault(part.rig, []).append(f"{part.share:.2f} in {channel}")
     if not by_rig:
         return ""
-    said = [f"one of {rig.partition(',')[0]} counts {listed(v)}" for rig, v in by_rig.items()]
-    return f"In hours of {view.rig.name.partition(',')[0]}: {'; '.join(said)}."
+    said = [f"one of {short(rig)} counts {listed(v)}" for rig, v in by_rig.items()]
+    return f"In hours of {short(view.rig.name)}: {'; '.join(said)}."
 
 
 def _guessed(view: PlanView, channel: str) -> str:
@@ -194,7 +194,7 @@ def optics_rows(view: PlanView) -> list[Row]:
         if name != view.rig.name:
             rows.append(
                 (
-                    f"with {name.partition(',')[0]}",
+                    f"with {short(name)}",
                     "shared field",
                     f"{100 * part:.0f} %",
                     f"{name} keeps {100 * part:.0f} % of its field where all rigs see the target",

@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QFileDialog, QMessageBox
 
 from ....core.files.names import safe_name
 from ....core.model.errors import InputError, OutputRefused
+from ....core.model.words import short
 from ....workspace.project.state import VersionState
 from ....workspace.publish.controller import Published
 from ....workspace.publish.files import Order, files_in_words, order_of, size_of
@@ -220,7 +221,7 @@ class PublishStep(Step):
 
     def figure(self, channel: str) -> tuple[str, str]:
         prepared = self.session.channels.snapshot.channel(channel)
-        return "from", prepared.label.partition(",")[0][:12]
+        return "from", short(prepared.label)[:12]
 
     def status(self) -> tuple[StepState, int]:
         if self.session.blend.snapshot.recipe is None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from PyQt6.QtWidgets import QCheckBox, QRadioButton
 
+from .....core.model.words import short
 from .....workspace.channels import commands
 from .....workspace.channels.notes import PoolNote, PoolPart
 from .....workspace.channels.prepared import Prepared
@@ -47,7 +48,7 @@ class PoolPanel(Panel):
         for part in parts if len(parts) > 2 else ():
             sign = "+" if part.left_out else "−"
             words = f"{'with' if part.left_out else 'without'} it {sign}{100 * part.loss:.1f} % SNR"
-            box = QCheckBox(f"{part.label.partition(',')[0]}: {words}")
+            box = QCheckBox(f"{short(part.label)}: {words}")
             box.setAccessibleName(f"pool with {part.label}")
             box.setToolTip(f"{weight_words(part)}\nClear it to pool without this one.")
             box.setChecked(not part.left_out)
