@@ -6,10 +6,10 @@ from dataclasses import dataclass
 from typing import Final
 
 import numpy as np
-from numpy.typing import NDArray
 
 from ..model.measures import Noise
 from ..model.planes import F32, Mask
+from ..numerics.bands import mirrored
 from ..numerics.robust import clipped_sigma
 from ..numerics.smoothing import fill, filled_means
 from ..numerics.starlet import WHITE, details
@@ -195,7 +195,7 @@ def sheet_of(plane: F32, clear: Mask, blocks: list[tuple[int, int]], scales: int
         return Sheet(fill(plane, ~clear), inside & clear & np.isfinite(plane))
     values, seen = [], []
     for y, x in some:
-        at = np.ix_(_mirrored(y + step, plane.shape[0]), _mirrored(x + step, plane.shape[1]))
+        at = np.ix_(mirrored(y + step, plane.shape[0]), mirrored(x + step, plane.shape[1]))
         values.append(plane[at])
         seen.append(clear[at] & np.isfinite(values[-1]))
     use = np.concatenate(seen)
@@ -204,10 +204,6 @@ def sheet_of(plane: F32, clear: Mask, blocks: list[tuple[int, int]], scales: int
     # a star's light would spill from its disc into the coarser scales
     filled = fill(np.concatenate(values), ~use)
     return Sheet(filled, use & np.tile(inner, (len(some), 1)))
-
-
-def _mirrored(at: NDArray[np.int64], size: int) -> NDArray[np.int64]:
-    return (size - 1) - np.abs((size - 1) - np.abs(at))
 
 
 def _sigma_of(values: F32) -> float:

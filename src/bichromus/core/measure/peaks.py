@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..model.planes import F32, Mask
-from ..numerics.bands import ordered_parallel
+from ..numerics.bands import mirrored, ordered_parallel
 from ..numerics.robust import FWHM_TO_SIGMA, MAD_TO_SIGMA
 from .mesh import Meshes, mesh_at
 from .profiles import AMPLITUDE, F64, X, Y
@@ -74,17 +74,16 @@ class PeakSearch:
         self._extent = (plane.shape[0], plane.shape[1])
         self._meshes = Meshes.of(self._extent, _EVERY)
         self._texture = np.zeros((self._meshes.rows, self._meshes.columns))
-        self._looked = False
 
-    def find(self, model: F32, width: float, near: F64 | None = None) -> tuple[F64, F64, F64]:
-        """Places and amplitudes (N,) of what stands out of what the ``model`` (H, W) leaves, for
-        stars of a ``width`` (FWHM, px); ``near`` loud ones of these stars (N, 7) only, where given:
-        elsewhere nothing has changed.
+    def find(
+        self, model: F32 | None, width: float, near: F64 | None = None
+    ) -> tuple[F64, F64, F64]:
+        """Places and amplitudes (N,) of what stands out of what the ``model`` (H, W) leaves (None:
+        no star is known yet), for stars of a ``width`` (FWHM, px); ``near`` loud ones of these
+        stars (N, 7) only, where given: elsewhere nothing has changed.
         """
-        boxes = None if near is None else self._boxes(near, model, width)
-        light = model if self._looked else None  # at first no star is known
-        self._looked = True
-        x, y, height = self._everywhere(light, width) if boxes is None else boxes
+        boxes = None if near is None or model is None else self._boxes(near, model, width)
+        x, y, height = self._everywhere(model, width) if boxes is None else boxes
         if not len(x):
             return x, y, height
         out = height > _STANDS_OUT * self._noise(x, y, model, width)
@@ -107,7 +106,7 @@ class PeakSearch:
 
     def _boxes(self, stars: F64, model: F32, width: float) -> tuple[F64, F64, F64] | None:
         """Peaks in boxes about loud stars (N, 7); None where these are most of the plane."""
-        noise = self._noise(stars[:, X], stars[:, Y], model, width, exact=True)
+        noise = self._noise(stars[:, X], stars[:, Y], None, width)
         stars = stars[stars[:, AMPLITUDE] > _HIDES * noise]
         size = _apart(width)
         reach = int(np.ceil(_AROUND * width))
@@ -121,8 +120,8 @@ class PeakSearch:
 
         def look(batch: slice) -> tuple[NDArray[np.int64], F32]:
             columns, rows = (np.rint(stars[batch, k]).astype(int)[:, None] + step for k in (X, Y))
-            at = _mirrored(rows, self._extent[0])[:, :, None] * self._extent[1]
-            at = at + _mirrored(columns, self._extent[1])[:, None, :]
+            at = mirrored(rows, self._extent[0])[:, :, None] * self._extent[1]
+            at = at + mirrored(columns, self._extent[1])[:, None, :]
             rest = np.take(self.plane, at) - np.take(model, at)
             response = _response(rest.reshape(-1, side), width)
             highest = cv2.dilate(response, _disc(size)).reshape(rest.shape)
@@ -146,12 +145,12 @@ class PeakSearch:
         y, x = np.divmod(places, self._extent[1])
         return x.astype(float), y.astype(float), height
 
-    def _noise(self, x: F64, y: F64, model: F32, width: float, exact: bool = False) -> F64:
-        """Of the response at places (N,); ``exact``: as if a model of their light were so."""
+    def _noise(self, x: F64, y: F64, model: F32 | None, width: float) -> F64:
+        """Of the response at places (N,), and by how much a ``model`` of light may be wrong."""
         _, norm = _WEIGHTS
         white = norm / (width / FWHM_TO_SIGMA) * self.noise.at(x, y, self._extent)
         noise = np.maximum(white, _TEXTURE * mesh_at(self._texture, x, y, self._extent))
-        if exact:
+        if model is None:
             return np.asarray(noise, np.float64)
         light = model[y.astype(int), x.astype(int)]
         return np.asarray(np.hypot(noise, _MODEL_ERROR * light), np.float64)
@@ -210,13 +209,6 @@ def _margin(width: float, size: int) -> int:
 
 def _disc(size: int) -> NDArray[np.uint8]:
     return np.asarray(cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (size, size)), np.uint8)
-
-
-def _mirrored(places: NDArray[np.int64], count: int) -> NDArray[np.int64]:
-    """Pixels of a row of ``count`` that goes on mirrored beyond both ends."""
-    period = max(2 * (count - 1), 1)
-    folded = np.abs(places) % period
-    return np.asarray(np.minimum(folded, period - folded), np.int64)
 
 
 def _there(places: NDArray[np.int64], count: int) -> Mask:

@@ -87,7 +87,7 @@ class Seeker:
         some stars only, where given.
         """
         plane = peaks.plane
-        x, y, height = peaks.find(model, self.width, near)
+        x, y, height = peaks.find(model if len(known) else None, self.width, near)
         if len(known) and len(x):
             away, _ = scipy.spatial.cKDTree(known[:, X : Y + 1]).query(np.stack([x, y], 1))
             new = away > _APART * self.width

@@ -181,7 +181,7 @@ def _sought(
         usual = found.usual() if number == 0 else None
         off = np.zeros(3) if usual is None else usual
         new = found.p[found.stars(off)]
-        if number and not len(new):
+        if not len(new):
             break
         p = np.concatenate([p, new])
         for turn in range(_REFITS[number]):

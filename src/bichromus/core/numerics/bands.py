@@ -11,13 +11,13 @@ from typing import Final, TypeVar
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
 from ..model.planes import F32
 
 T = TypeVar("T")
 Band = TypeVar("Band")
 _ROWS: Final = 256
-_THREADS: Final = 2
 
 cv2.setNumThreads(1)
 
@@ -26,6 +26,13 @@ def row_bands(height: int, rows: int) -> Iterator[tuple[int, int]]:
     """Pairs (y0, y1) that cover ``height`` rows in order."""
     for y0 in range(0, height, rows):
         yield y0, min(y0 + rows, height)
+
+
+def mirrored(places: NDArray[np.int64], count: int) -> NDArray[np.int64]:
+    """Pixels of a row of ``count`` that goes on mirrored beyond both ends, at any ``places``."""
+    period = max(2 * (count - 1), 1)
+    folded = np.abs(places) % period
+    return np.asarray(np.minimum(folded, period - folded), np.int64)
 
 
 def ordered_parallel(
@@ -47,6 +54,12 @@ def ordered_parallel(
                 future.cancel()
 
 
+def in_parallel(work: Callable[[Band], None], bands: Iterator[Band], threads: int = 2) -> None:
+    """Run ``work`` on all bands: each writes its own part of what is made."""
+    for _ in ordered_parallel(work, bands, threads):
+        pass
+
+
 def filtered(plane: F32, work: Callable[[F32], F32], reach: int, into: F32 | None = None) -> F32:
     """What ``work`` makes of a plane (H, W), band by band: a filter whose pixels depend on no more
     than ``reach`` rows above and below. Written ``into`` another one where given.
@@ -61,6 +74,5 @@ def filtered(plane: F32, work: Callable[[F32], F32], reach: int, into: F32 | Non
         first, last = max(band[0] - reach, 0), min(band[1] + reach, height)
         out[band[0] : band[1]] = work(plane[first:last])[band[0] - first : band[1] - first]
 
-    for _ in ordered_parallel(one, row_bands(height, rows), _THREADS):
-        pass
+    in_parallel(one, row_bands(height, rows))
     return out

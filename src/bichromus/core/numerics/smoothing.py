@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 
 from ..model.planes import F32, Mask
-from .bands import filtered, ordered_parallel, row_bands
+from .bands import filtered, in_parallel, row_bands
 
 _BAND_ROWS: Final = 256
 _BLOCKS: Final = 3.0  # in the sigma of a broad blur
@@ -69,15 +69,7 @@ def fill(plane: F32, missing: Mask) -> F32:
         return np.zeros_like(plane)
     out = np.where(missing, np.float32(0), plane).astype(np.float32)
     # what is seen stays as it is, so that the finest level is only drawn from the next one
-    height, width = plane.shape
-    half = (width + 1) // 2, (height + 1) // 2
-    value, share = (
-        np.asarray(cv2.resize(v, half, interpolation=cv2.INTER_AREA), np.float32)
-        for v in (out, weight)
-    )
-    coarse = _push_pull(value, share)
-    wide = cv2.resize(coarse, (width, height), interpolation=cv2.INTER_LINEAR)
-    np.copyto(out, wide, where=missing)
+    np.copyto(out, _from_coarser(out, weight), where=missing)
     return out
 
 
@@ -98,8 +90,7 @@ def filled_means(plane: F32, clear: Mask, factor: int) -> tuple[F32, F32]:
         for out, part in ((value, light), (share, seen.astype(np.float32))):
             out[band[0] : band[1]] = cv2.resize(part, size, interpolation=cv2.INTER_AREA)
 
-    for _ in ordered_parallel(work, row_bands(rows, max(1, _BAND_ROWS // factor)), threads=2):
-        pass
+    in_parallel(work, row_bands(rows, max(1, _BAND_ROWS // factor)))
     if not share.any():
         return value, share
     return (value if share.min() >= 1 else _push_pull(value, share)), share
@@ -112,12 +103,18 @@ def _push_pull(value: F32, weight: F32) -> F32:
         total = float(weight.sum())
         mean = float(value.sum()) / total if total > 0 else 0.0
         return np.where(weight > 0, value / np.maximum(weight, 1e-12), mean).astype(np.float32)
-    small_size = ((width + 1) // 2, (height + 1) // 2)
-    small_value = cv2.resize(value, small_size, interpolation=cv2.INTER_AREA)
-    small_weight = cv2.resize(weight, small_size, interpolation=cv2.INTER_AREA)
-    coarse = _push_pull(np.asarray(small_value, np.float32), np.asarray(small_weight, np.float32))
-    wide = np.asarray(
-        cv2.resize(coarse, (width, height), interpolation=cv2.INTER_LINEAR), np.float32
-    )
+    wide = _from_coarser(value, weight)
     share = np.minimum(weight, 1)
     return (value / np.maximum(weight, 1e-12) * share + wide * (1 - share)).astype(np.float32)
+
+
+def _from_coarser(value: F32, weight: F32) -> F32:
+    """A plane as the next coarser level tells it."""
+    height, width = value.shape
+    half = (width + 1) // 2, (height + 1) // 2
+    small, share = (
+        np.asarray(cv2.resize(v, half, interpolation=cv2.INTER_AREA), np.float32)
+        for v in (value, weight)
+    )
+    wide = cv2.resize(_push_pull(small, share), (width, height), interpolation=cv2.INTER_LINEAR)
+    return np.asarray(wide, np.float32)

@@ -8,14 +8,13 @@ import cv2
 import numpy as np
 
 from ..model.planes import F32
-from .bands import filtered, ordered_parallel, row_bands
+from .bands import filtered, in_parallel, row_bands
 from .compiled import Compiled
 
 # standard deviation of each detail plane of white noise with sigma 1
 WHITE: Final = (0.8908, 0.2007, 0.0855, 0.0412, 0.0204, 0.0102)
 _HOLED: Final = 2  # step between taps from which a kernel has holes
 _ROWS: Final = 256
-_THREADS: Final = 2
 _KERNEL: Final = np.array([1, 4, 6, 4, 1], np.float32) / 16
 
 
@@ -32,8 +31,7 @@ def smooth(plane: F32, scale: int) -> F32:
         def one(band: tuple[int, int]) -> None:
             loop(whole, step, taps_of, *band, out)
 
-        for _ in ordered_parallel(one, row_bands(plane.shape[0], _ROWS), _THREADS):
-            pass
+        in_parallel(one, row_bands(plane.shape[0], _ROWS))
         return out
     taps = np.zeros(4 * step + 1, np.float32)
     taps[::step] = _KERNEL
