@@ -47,6 +47,18 @@ class Beside:
     other: F64
 
 
+@dataclass(frozen=True)
+class _Lot:
+    """Stars (N, 7) of one fit: the numbers of their phases, the weights (N, 3) of their own light
+    in the model, and what lies beside them.
+    """
+
+    stars: F64
+    number: NDArray[np.int64]
+    weight: F64
+    beside: Beside | None
+
+
 class StarDesign:
     """Least squares for stars of the middle of a field."""
 
@@ -87,7 +99,7 @@ class StarDesign:
         number = phase_number(phase)
         light = stars[:, AMPLITUDE, None] if own else np.zeros((len(stars), 1))
         weight = np.concatenate([light, light * off], axis=1)
-        sums = self._sums(plane, model, stars, number, weight, beside)
+        sums = self._sums(plane, model, _Lot(stars, number, weight, beside))
         right = sums[:, :_TERMS]
         terms = np.matmul(self._inverse[number], right[:, :, None])[:, :, 0]
         level = sums[:, _TERMS : _TERMS + _GROUND]
@@ -103,60 +115,37 @@ class StarDesign:
         away = terms[:, 3:STAR] / light
         return Step(terms[:, 0], place[:, 0], place[:, 1], away, error, rest, without)
 
-    def pixels(
-        self, stars: F64, extent: tuple[int, ...]
-    ) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-        """Columns and rows (N, P) about stars (N, 7), those beside the plane moved on to it."""
-        columns, rows, _ = pixels_about(stars, self.dx, self.dy, extent)
-        return columns, rows
-
-    def _sums(
-        self,
-        plane: F32,
-        model: F32,
-        stars: F64,
-        number: NDArray[np.int64],
-        weight: F64,
-        beside: Beside | None,
-    ) -> F64:
+    def _sums(self, plane: F32, model: F32, lot: _Lot) -> F64:
         """Of each star (N, 19) the sums over its pixels of the value times each column, and of its
         square.
         """
-        loop = _LOOP.get()
+        loop, beside = _LOOP.get(), lot.beside
         plain = self._shape.second is None and self._shape.table is None
         if loop is None or not (plain or beside is None):
-            return self._plain_sums(plane, model, stars, number, weight, beside)
-        out = np.zeros((len(stars), self._columns.shape[2] + 1))
-        row_of, other = np.full(len(stars), -1), _NOBODY
+            return self._plain_sums(plane, model, lot)
+        out = np.zeros((len(lot.stars), self._columns.shape[2] + 1))
+        row_of, other = np.full(len(lot.stars), -1), _NOBODY
         if beside is not None:
             row_of[beside.star], other = np.arange(len(beside.star)), beside.other
-        at = np.rint(stars[:, X : Y + 1]).astype(np.int64)
+        at = np.rint(lot.stars[:, X : Y + 1]).astype(np.int64)
         steps = self.dx.astype(np.int64), self.dy.astype(np.int64)
-        loop(plane, model, at, number, weight, self._columns, *steps, other, row_of, out)
+        loop(plane, model, at, lot.number, lot.weight, self._columns, *steps, other, row_of, out)
         return out
 
-    def _plain_sums(
-        self,
-        plane: F32,
-        model: F32,
-        stars: F64,
-        number: NDArray[np.int64],
-        weight: F64,
-        beside: Beside | None,
-    ) -> F64:
-        columns, rows = self.pixels(stars, plane.shape)
+    def _plain_sums(self, plane: F32, model: F32, lot: _Lot) -> F64:
+        columns, rows, _ = pixels_about(lot.stars, self.dx, self.dy, plane.shape)
         at = rows * plane.shape[1] + columns  # one index is found sooner than two
         data = (np.take(plane, at) - np.take(model, at)).astype(np.float64)
-        if beside is not None:
-            those = beside.star
+        if lot.beside is not None:
+            those = lot.beside.star
             data[those] -= self._shape.values(
-                beside.other, columns[those], rows[those], roughly=True
+                lot.beside.other, columns[those], rows[those], roughly=True
             )
-        out = np.empty((len(stars), self._columns.shape[2] + 1))
-        for one in np.unique(number):
-            those = np.flatnonzero(number == one)
+        out = np.empty((len(lot.stars), self._columns.shape[2] + 1))
+        for one in np.unique(lot.number):
+            those = np.flatnonzero(lot.number == one)
             design = self._columns[one]
-            values = data[those] + weight[those] @ design[:, :3].T
+            values = data[those] + lot.weight[those] @ design[:, :3].T
             out[those, :-1] = values @ design
             out[those, -1] = (values**2).sum(1)
         return out

@@ -24,6 +24,7 @@ from ...core.plan.mosaic import Pointing
 from ...core.plan.night import Night, Target
 from ...core.plan.order import OrderCost, cost
 from ...core.plan.season import Season, SeasonNight, plan_season, season_of
+from ...core.plan.station import Aim
 from ...core.plan.through import ChannelPlan, SkyPath, dark_path, moon_factor
 from ...core.plan.tonight import Lane
 from ...core.simulate.forecast import Forecast, read_forecast, simulate_forecast
@@ -152,16 +153,13 @@ def make_plan(
     panels = panel_count(shape)
     if panels > 1 and plan.panels_done:
         held = {c: replace(held.get(c, Held()), hours=held_of_panels(plan, c)) for c in channels}
-    counted: dict[str, Counted] = {}
-    aims = []
-    for t in targets_of(plan):
-        mine, of_panels = (
-            (held, panels) if t.name == target.name else ((others or {}).get(t.name, {}), 1)
-        )
-        raw = aim_of(t, plan, mine, channels, of_panels)
-        count = counted_hours(plan, stations, raw, mine)
-        counted = count if t.name == target.name else counted
-        aims.append(aim_of(t, plan, weighed(mine, count), channels, of_panels))
+    counts: list[dict[str, Counted]] = []
+    aims: list[Aim] = []
+    for t in targets_of(plan):  # the plan's first
+        mine, of_panels = ((others or {}).get(t.name, {}), 1) if aims else (held, panels)
+        look = partial(aim_of, t, plan, channels=channels, panels=of_panels)
+        counts.append(counted_hours(plan, stations, look(held=mine), mine))
+        aims.append(look(held=weighed(mine, counts[-1])))
     every = plan.cycle_every if plan.order == "cycle" else None
     coming = plan_coming(
         stations,
@@ -203,7 +201,7 @@ def make_plan(
         dark_path(stations[0], aims[0]),
         mosaic_of(plan, target, shape, coming.channels.get(target.name, ()), pointings),
         plan.camera_angle,
-        counted,
+        counts[0],
     )
 
 
