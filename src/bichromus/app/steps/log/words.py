@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Final
 
 from ....core.advise.enough import Growth
-from ....core.model.words import short
+from ....core.model.words import listed, short
 from ....workspace.log.channel_time import ChannelTime
 from ....workspace.log.controller import LogSnapshot
 from ....workspace.log.runs import NightRow
@@ -77,9 +77,10 @@ def _of_rigs(growth: Growth) -> str:
 
 def growth_legend(growths: Sequence[Growth]) -> str:
     """What the axes of the growth are, and its marks."""
-    rig = next((short(g.hours_of) for g in growths if g.hours_of), "")
+    rigs = list(dict.fromkeys(short(g.hours_of) for g in growths if g.hours_of))
+    of_rigs = f" of {listed(rigs)}" if rigs else ""
     return (
-        f"SNR as a share of the goal's, along the root of the hours{f' of {rig}' if rig else ''}.  "
+        f"SNR as a share of the goal's, along the root of the hours{of_rigs}.  "
         "Dot: kept, ring: goal, cross: measured"
     )
 

@@ -22,13 +22,13 @@ def sub_rows(view: PlanView) -> list[Row]:
     rows = []
     mine = view.rig.name, view.target.name
     for t in (t for t in view.coming.throughs if (t.station, t.aim) == mine):
-        short, long = prices(t)
+        half, twice = prices(t)
         rows.append(
             (
                 t.filter,
-                f"{_signed(-short)}, {_signed(-long)}",
+                f"{_signed(-half)}, {_signed(-twice)}",
                 f"{t.sub.sub_s:.0f} s",
-                _price_words(t, short, long),
+                _price_words(t, half, twice),
             )
         )
         if t.core_s is not None:
@@ -105,15 +105,17 @@ def _of_rigs(view: PlanView, channel: str) -> str:
 
 def counted_words(view: PlanView) -> str:
     """Whose hours are told, and how other rigs' count; empty where all are alike."""
-    by_rig: dict[str, list[str]] = {}
+    told: dict[str, dict[str, list[str]]] = {}  # a channel is told for a rig that serves it
     for channel, counted in view.counted.items():
         for part in counted.parts if counted.differs else ():
             if part.rig != counted.rig and part.known:
-                by_rig.setdefault(part.rig, []).append(f"{part.share:.2f} in {channel}")
-    if not by_rig:
-        return ""
-    said = [f"one of {short(rig)} counts {listed(v)}" for rig, v in by_rig.items()]
-    return f"In hours of {short(view.rig.name)}: {'; '.join(said)}."
+                of_rig = told.setdefault(counted.rig, {}).setdefault(part.rig, [])
+                of_rig.append(f"{part.share:.2f} in {channel}")
+    sentences = []
+    for unit, by_rig in told.items():
+        said = [f"one of {short(rig)} counts {listed(v)}" for rig, v in by_rig.items()]
+        sentences.append(f"In hours of {short(unit)}: {'; '.join(said)}.")
+    return " ".join(sentences)
 
 
 def _guessed(view: PlanView, channel: str) -> str:
