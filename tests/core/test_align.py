@@ -22,7 +22,7 @@ from bichromus.core.model.errors import NotEnoughData
 from bichromus.core.model.planes import Header
 from bichromus.core.model.rig import FILTERS, RIGS
 from bichromus.core.numerics.compiled import OFF
-from bichromus.core.numerics.spline import Spline
+from bichromus.core.numerics.spline import Guard, Padded, Spline
 from bichromus.core.simulate.camera import Sky, mono_stack, render_stars
 from bichromus.core.simulate.scene import Scene, StarTable
 
@@ -239,6 +239,21 @@ def test_compiled_sampling_is_the_plain_way_bit_by_bit(
     monkeypatch.setenv(OFF, "1")
     assert np.array_equal(quick, laid(), equal_nan=True)
     assert 0.3 < np.isfinite(quick).mean() < 0.95
+
+
+@pytest.mark.parametrize("plainly", [False, True])
+def test_places_that_are_nowhere_hold_nothing(
+    plainly: bool, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    if plainly:
+        monkeypatch.setenv(OFF, "1")
+    plane = np.random.default_rng(8).normal(5, 2, (40, 60)).astype(np.float32)
+    guard = Guard(Spline(plane), Padded.of(plane - 9))
+    u = np.array([[np.nan, np.inf, -np.inf, 1e300, -1e-9, 59.0, 0.0]])
+    v = np.array([[3.0, 3.0, 3.0, 3.0, 3.0, 39.0, np.nan]])
+    found = guard.at(u, v)[0]
+    assert np.isnan(found[[0, 1, 2, 3, 4, 6]]).all()
+    assert found[5] == pytest.approx(plane[39, 59], abs=1e-3)
 
 
 def moved(scene: Scene, a: np.ndarray, b: np.ndarray) -> Scene:

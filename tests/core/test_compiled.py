@@ -80,7 +80,7 @@ def test_drawn_stars_are_the_same_on_the_frame_and_at_its_edges(
 
     def simulated() -> np.ndarray:
         plane = np.zeros(shape, np.float32)
-        render_stars(plane, stars, flux, np.linspace(1.6, 4.0, 80))
+        render_stars(plane, stars, flux, np.linspace(0.4, 4.0, 80))
         return plane
 
     quick, plain = both_ways(monkeypatch, simulated)

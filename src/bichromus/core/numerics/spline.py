@@ -138,7 +138,7 @@ def _guarded_loop(
     one, two, nothing = np.float32(1), np.float32(2), np.float32(np.nan)
     capped, holed = most.size > 0, missing.size > 0
     for n in range(u.size):
-        if u[n] < 0 or v[n] < 0 or u[n] > right or v[n] > bottom:
+        if not (0 <= u[n] <= right and 0 <= v[n] <= bottom):  # so that NaN is none either
             out[n] = nothing
             continue
         left, top = int(u[n]), int(v[n])
@@ -208,9 +208,10 @@ class Guard:
     def _plainly(self, u: NDArray[np.float64], v: NDArray[np.float64]) -> F32:
         right, bottom = self.spline.shape[1] - 1, self.spline.shape[0] - 1
         outside = None
-        if min(u.min(), v.min()) < 0 or u.max() > right or v.max() > bottom:
-            outside = (u < 0) | (v < 0) | (u > right) | (v > bottom)
-            u, v = np.clip(u, 0, right), np.clip(v, 0, bottom)
+        inside = (u >= 0) & (v >= 0) & (u <= right) & (v <= bottom)
+        if not inside.all():
+            outside = ~inside
+            u, v = np.where(inside, u, 0.0), np.where(inside, v, 0.0)
         places = self.spline.places(u, v)
         value = self.spline.at(places)
         np.maximum(value, self.least.take(places), out=value)

@@ -203,7 +203,7 @@ def render_stars(
     if loop is None:
         _stars_by_boxes(*of_stars, beta)
     else:
-        furthest = float((reach / alpha).max()) * np.sqrt(2) + 1
+        furthest = float(((reach + 1) / alpha).max()) * np.sqrt(2)
         loop(*of_stars, _profile(beta, int(furthest) + 2), _FINE)
 
 
