@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from pathlib import Path
 
 import cv2
 import numpy as np
@@ -10,8 +11,10 @@ import pytest
 from scipy.ndimage import gaussian_filter
 from scipy.spatial import cKDTree
 
+from bichromus.cli.main import run
 from bichromus.core.align.models import Warp
 from bichromus.core.align.resample import resample
+from bichromus.core.files import read_picture, write_fits
 from bichromus.core.measure import (
     find_stars,
     followed_stars,
@@ -323,3 +326,28 @@ def test_stars_are_followed_to_another_grid_as_if_sought_there() -> None:
     assert np.median(np.array(followed.flux)[at] / np.array(sought.flux)[bright]) == pytest.approx(
         1, abs=0.02
     )
+
+
+def test_values_that_mark_what_was_not_seen_are_no_stars(
+    tmp_path: Path, capsys: pytest.CaptureFixture[str]
+) -> None:
+    """Some programs write the largest number there is where a stack has no data."""
+    plane, _ = field(3.0)
+    marked = plane.copy()
+    marked[::9, ::7], marked[5::40, 3::50] = 3e38, -1e34
+    path = tmp_path / "marked.fits"
+    write_fits(path, marked, Header())
+    found, clean = measure_plane(read_picture(path)), measure_plane(Picture(plane, Header()))
+    assert found.stars.count == pytest.approx(clean.stars.count, abs=2)
+    assert found.noise.sigma_px == pytest.approx(clean.noise.sigma_px, rel=0.05)
+    assert run(["measure", str(path)]) == 0
+    said = capsys.readouterr()
+    assert "pixels without a finite value are left out" in said.out
+    assert said.err == ""
+
+
+def test_a_search_on_numbers_beyond_all_bounds_ends() -> None:
+    plane, _ = field(3.0)
+    plane[::7, ::5] = 3e38
+    with np.errstate(all="ignore"):
+        assert find_stars(plane).count < 5

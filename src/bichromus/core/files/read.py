@@ -21,6 +21,10 @@ _GZIP: Final = b"\x1f\x8b"
 _JPEG: Final = b"\xff\xd8\xff"
 _SMALLEST_PX: Final = 16
 """Below this a side holds no block of sky to measure."""
+_BEYOND: Final = 1e18
+"""No light comes near it: programs write such values where there is none, and their squares would
+not fit in single precision.
+"""
 _BELOW_ZERO: Final = -0.1
 """Data from here to 1.0 count as scaled to 1: a background at zero has noise below it."""
 
@@ -28,7 +32,7 @@ _BELOW_ZERO: Final = -0.1
 def read_picture(path: str | Path) -> Picture:
     """Read a picture as linear float32 data, (H, W) or (3, H, W). Integers stay counts.
 
-    Single NaN or infinite pixels become NaN, with a warning. Raises UnreadableFile or
+    Single NaN, infinite or absurd pixels become NaN, with a warning. Raises UnreadableFile or
     UnsupportedData.
     """
     path = Path(path).absolute()
@@ -125,7 +129,7 @@ def _as_planes(stored: np.ndarray, path: Path) -> np.ndarray:
 
 @dataclass(frozen=True)
 class _Span:
-    """The least and the most finite value of a plane, and how many are none; NaN for no value."""
+    """The least and the most value of a plane, and how many pixels hold none; NaN for no value."""
 
     least: float
     most: float
@@ -134,12 +138,17 @@ class _Span:
 
 def _span(plane: np.ndarray) -> _Span:
     least, most = float(plane.min()), float(plane.max())
-    if np.isfinite(least) and np.isfinite(most):
+    if least >= -_BEYOND and most <= _BEYOND:  # neither holds for NaN
         return _Span(least, most, 0)
-    finite = plane[np.isfinite(plane)]
+    finite = plane[_told(plane)]
     if not finite.size:
         return _Span(np.nan, np.nan, plane.size)
     return _Span(float(finite.min()), float(finite.max()), plane.size - finite.size)
+
+
+def _told(data: np.ndarray) -> np.ndarray:
+    """Which pixels hold a value."""
+    return np.asarray(np.abs(data) <= _BEYOND)
 
 
 def _finish(picture: Picture, spans: Sequence[_Span]) -> Picture:
@@ -157,7 +166,7 @@ def _finish(picture: Picture, spans: Sequence[_Span]) -> Picture:
                 "This picture is empty", why=f"{which} is zero", do="Stack it again", file=path
             )
     if bad:
-        data[~np.isfinite(data)] = np.nan
+        data[~_told(data)] = np.nan
         picture = picture.with_warnings(f"{bad:,} pixels without a finite value are left out.")
     border = empty_border(planes)
     if border is not None:

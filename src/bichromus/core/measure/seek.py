@@ -152,9 +152,12 @@ class Seeker:
         return Beside(numbers, p[near[part][numbers]]) if len(numbers) else None
 
     def _moved(self, p: F64, step: Step, extent: tuple[int, ...]) -> F64:
+        """Stars after a step; one that tells no number stays where it is, without light."""
         out = p.copy()
-        out[:, AMPLITUDE] = np.maximum(step.amplitude, 0.0)
-        for column, places, size in ((X, step.x, extent[1]), (Y, step.y, extent[0])):
+        tells = np.isfinite(step.amplitude) & np.isfinite(step.x) & np.isfinite(step.y)
+        out[:, AMPLITUDE] = np.where(tells, np.maximum(step.amplitude, 0.0), 0.0)
+        for column, found, size in ((X, step.x, extent[1]), (Y, step.y, extent[0])):
+            places = np.where(tells, found, p[:, column])
             near = np.clip(places, p[:, column] - 1, p[:, column] + 1)
             out[:, column] = np.clip(near, 0, size - 1)
         return out
