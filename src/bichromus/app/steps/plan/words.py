@@ -105,17 +105,21 @@ def _of_rigs(view: PlanView, channel: str) -> str:
 
 def counted_words(view: PlanView) -> str:
     """Whose hours are told, and how other rigs' count; empty where all are alike."""
-    told: dict[str, dict[str, list[str]]] = {}  # a channel is told for a rig that serves it
+    # by the rig that serves a channel and is told for, the other rig, and what its hour counts
+    told: dict[str, dict[str, dict[str, list[str]]]] = {}
     for channel, counted in view.counted.items():
         for part in counted.parts if counted.differs else ():
             if part.rig != counted.rig and part.known:
-                of_rig = told.setdefault(counted.rig, {}).setdefault(part.rig, [])
-                of_rig.append(f"{part.share:.2f} in {channel}")
+                of_rig = told.setdefault(counted.rig, {}).setdefault(part.rig, {})
+                of_rig.setdefault(f"{part.share:.2f}", []).append(channel)
     sentences = []
     for unit, by_rig in told.items():
-        said = [f"one of {short(rig)} counts {listed(v)}" for rig, v in by_rig.items()]
+        said = [
+            f"one of {short(rig)} counts " + listed([f"{s} in {listed(c)}" for s, c in of.items()])
+            for rig, of in by_rig.items()
+        ]
         sentences.append(f"In hours of {short(unit)}: {'; '.join(said)}.")
-    return " ".join(sentences)
+    return " ".join([*sentences, "Tonight's are told so, too."]) if sentences else ""
 
 
 def _guessed(view: PlanView, channel: str) -> str:
