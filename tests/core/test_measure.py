@@ -22,6 +22,7 @@ from bichromus.core.measure import (
     measure_noise,
     measure_plane,
     star_mask,
+    stars_within,
 )
 from bichromus.core.measure.subs import SubMeasure
 from bichromus.core.measure.transparency import transparency
@@ -326,6 +327,21 @@ def test_stars_are_followed_to_another_grid_as_if_sought_there() -> None:
     assert np.median(np.array(followed.flux)[at] / np.array(sought.flux)[bright]) == pytest.approx(
         1, abs=0.02
     )
+
+
+def test_stars_of_a_part_cut_out_are_those_sought_on_it() -> None:
+    plane = star_field(18, (500, 620), 260, 3.4).stack
+    top = float(np.sort(plane.ravel())[-40])
+    whole, part = find_stars(plane, top), np.ascontiguousarray(plane[40:470, 90:600])
+    cut, sought = stars_within(part, whole, 90, 40, top), find_stars(part, top)
+    assert cut.count == len(cut.x) == pytest.approx(sought.count, rel=0.05)
+    assert cut.count < whole.count
+    assert cut.saturated == sought.saturated
+    assert cut.fwhm_px == pytest.approx(sought.fwhm_px, rel=0.02)
+    away, _ = cKDTree(np.stack([cut.x, cut.y], 1)).query(
+        np.stack([sought.x, sought.y], 1)[np.argsort(sought.flux)[-60:]]
+    )
+    assert away.max() < 0.2
 
 
 def test_values_that_mark_what_was_not_seen_are_no_stars(

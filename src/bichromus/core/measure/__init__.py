@@ -7,7 +7,7 @@ from ..model.lazy import lazily
 if TYPE_CHECKING:
     from .noise import measure_noise
     from .run import StarsAndNoise, measure_channels, measure_plane, stars_and_noise
-    from .stars import find_stars, followed_stars, star_mask
+    from .stars import find_stars, followed_stars, star_mask, stars_within
 
 __all__ = [
     "StarsAndNoise",
@@ -18,6 +18,7 @@ __all__ = [
     "measure_plane",
     "star_mask",
     "stars_and_noise",
+    "stars_within",
 ]
 
 _RUN = ("StarsAndNoise", "measure_channels", "measure_plane", "stars_and_noise")
@@ -26,6 +27,6 @@ __getattr__ = lazily(
     {
         "measure_noise": ".noise",
         **dict.fromkeys(_RUN, ".run"),
-        **dict.fromkeys(("find_stars", "followed_stars", "star_mask"), ".stars"),
+        **dict.fromkeys(("find_stars", "followed_stars", "star_mask", "stars_within"), ".stars"),
     },
 )

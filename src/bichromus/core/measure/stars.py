@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Final
 
 import cv2
@@ -102,6 +102,25 @@ def followed_stars(
     return _figures(plane, p, field.seeker.width, field.noise.middle, saturation, full, most)
 
 
+def stars_within(
+    plane: F32, stars: Stars, left: int, top: int, saturation: float | None = None
+) -> Stars:
+    """The ``stars`` of a picture that lie on a part cut out of it, a finite plane (H, W) whose
+    first pixel was at ``left``, ``top``. Width and shape are those of the whole picture.
+    """
+    x, y = np.array(stars.x, float) - left, np.array(stars.y, float) - top
+    inside = (x >= 0) & (y >= 0) & (x <= plane.shape[1] - 1) & (y <= plane.shape[0] - 1)
+    full = None if saturation is None else plane >= _FULL * saturation
+    places = _t(x[inside]), _t(y[inside]), _t(np.array(stars.flux)[inside])
+    kept = replace(stars, x=places[0], y=places[1], flux=places[2])
+    return replace(kept, count=int(inside.sum()), saturated=_cores(full))
+
+
+def _cores(full: Mask | None) -> int:
+    """How many bodies of full pixels there are."""
+    return 0 if full is None else cv2.connectedComponents(full.astype(np.uint8))[0] - 1
+
+
 def _figures(
     plane: F32,
     p: F64,
@@ -114,7 +133,7 @@ def _figures(
     """What is told of stars (N, 7) of a ``width`` on noise of ``sigma``."""
     p = p[np.argsort(p[:, AMPLITUDE])[::-1][:most]]
     x, y, flux = p[:, X], p[:, Y], p[:, AMPLITUDE]
-    saturated = 0 if full is None else cv2.connectedComponents(full.astype(np.uint8))[0] - 1
+    saturated = _cores(full)
     tell = flux > _TELLS * sigma  # the ellipse of a faint star is that of its noise
     if tell.sum() < _FEW_WIDTHS:
         tell = flux > 0

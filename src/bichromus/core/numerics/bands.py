@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..model.planes import F32
+from .cores import shared
 
 T = TypeVar("T")
 Band = TypeVar("Band")
@@ -40,8 +41,13 @@ def ordered_parallel(
 ) -> Iterator[T]:
     """Run ``work`` on each band in threads and yield the results in order.
 
-    No more than ``threads + ahead`` bands are alive at once, so memory is bounded by the band.
+    No more than ``threads + ahead`` bands are alive at once, so memory is bounded by the band. In
+    one of several pieces that run side by side there are fewer threads.
     """
+    threads = shared(threads)
+    if threads < 2:
+        yield from map(work, bands)
+        return
     with ThreadPoolExecutor(max_workers=threads) as pool:
         waiting = [pool.submit(work, band) for band in islice(bands, threads + ahead)]
         try:

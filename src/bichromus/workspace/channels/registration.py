@@ -15,7 +15,7 @@ import numpy as np
 from ...core.align.match import Match
 from ...core.align.models import F64
 from ...core.align.stack import Crop, Registered, resample_stack, shared_box
-from ...core.measure import followed_stars
+from ...core.measure import followed_stars, stars_within
 from ...core.model.errors import InputError, NotEnoughData, NotLinear
 from ...core.model.measures import Stars
 from ...core.model.planes import F32, Picture
@@ -114,18 +114,18 @@ class Registration:
         place = self.stacks[source.id]
         return resample_stack(Registered(picture, place.match), self.box, progress).picture
 
-    def laid_stars(self, source: SourceState, stars: Stars, laid: Picture) -> Stars | None:
-        """The stars of a stack, found on it, on its picture on the output grid; None where it does
-        not move.
-        """
-        place = self.stacks.get(source.id)
-        if place is None or place.match is None:
-            return None
-        x, y = place.match.warp.back(np.array(stars.x, float), np.array(stars.y, float))
+    def laid_stars(self, source: SourceState, stars: Stars, laid: Picture) -> Stars:
+        """The stars of a stack, found on it, on its picture on the output grid."""
+        if not self.key(source):
+            return stars
+        place = self.stacks[source.id]
         left, top = self.box[:2]
         plane = fill(laid.data, ~np.isfinite(laid.data))
-        at = x - left, y - top
-        return followed_stars(plane, stars, *at, 1 / place.scale, laid.header.saturation)
+        full = laid.header.saturation
+        if place.match is None:
+            return stars_within(plane, stars, left, top, full)
+        x, y = place.match.warp.back(np.array(stars.x, float), np.array(stars.y, float))
+        return followed_stars(plane, stars, x - left, y - top, 1 / place.scale, full)
 
     def preview(self, source: SourceState, plane: F32) -> F32:
         """A finite plane (H, W) of a stack on the output grid at half size, to look at and not to

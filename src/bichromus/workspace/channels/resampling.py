@@ -30,13 +30,13 @@ _IN_A_STAR: Final = 0.3
 @dataclass(frozen=True)
 class OnGrid:
     """A mono picture on the common grid; its large-scale noise there, where that was known or the
-    picture had to be moved; its field of stars, and its stars where no others were to be sought.
+    picture had to be moved; its field of stars, and its stars.
     """
 
     picture: Picture
     known: LargeScale | None
     field: StarField | None
-    stars: Stars | None = None
+    stars: Stars
 
 
 def plain_line(context: PrepareContext, source: SourceState, picture: Picture, name: str) -> F32:
@@ -77,9 +77,8 @@ def resampled(
     require_linear(picture, plane, stars)
     field = star_field_of(plane, picture.header.saturation, stars)
     if not registration.moves(source):
-        same = not registration.key(source)  # not even cut
         one = registration.resampled(source, picture, progress)
-        return OnGrid(one, known, field, stars if same else None)
+        return OnGrid(one, known, field, registration.laid_stars(source, stars, one))
     if known is None:
         mask = bright_mask(plane, stars, picture.header.saturation)
         noise = measure_noise(picture.data, avoid=mask)

@@ -9,6 +9,7 @@ from typing import Final, TypeVar
 
 from ...core.files.foreign import free_bytes
 from ...core.model.progress import Progress
+from ...core.numerics.cores import one_of_several, waiting
 
 T = TypeVar("T")
 THREADS: Final = 2
@@ -37,9 +38,14 @@ def side_by_side(
     shared = _Shared(progress, costs or [1.0] * len(pieces))
     if threads < 2 or len(pieces) < 2:
         return [piece(shared.share(n)) for n, piece in enumerate(pieces)]
-    with ThreadPoolExecutor(threads, thread_name_prefix="piece") as pool:
+
+    def run(number: int) -> T:
+        with one_of_several():
+            return pieces[number](shared.share(number))
+
+    with waiting(), ThreadPoolExecutor(threads, thread_name_prefix="piece") as pool:
         order = sorted(range(len(pieces)), key=lambda n: -needs[n])
-        begun = {n: pool.submit(pieces[n], shared.share(n)) for n in order}
+        begun = {n: pool.submit(run, n) for n in order}
         futures = [begun[n] for n in range(len(pieces))]
         done, _ = wait(futures, return_when=FIRST_EXCEPTION)
         if any(f.exception() is not None for f in done):
