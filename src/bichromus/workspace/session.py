@@ -15,7 +15,7 @@ from ..core.selftest import selftest
 from .blend.commands import rename
 from .blend.controller import BlendController
 from .channels.controller import ChannelsController
-from .demo.project import demo_named, start_demo
+from .demo.project import demo_named, demo_ready, start_demo
 from .handover.controller import HandoverController
 from .layers.controller import LayersController
 from .library.things import TargetThing
@@ -212,7 +212,10 @@ class Session:
 
     def open_demo(self, name: str) -> None:
         """Simulate a demo's stacks where that was not done yet, and open them."""
-        start_demo(self.context, demo_named(name))
+        demo = demo_named(name)
+        if demo_ready(demo):
+            self.previews.hold_aside(_PICTURE_FIRST_S)
+        start_demo(self.context, demo)
 
     def stack_night(self) -> None:
         """Stack the kept subs of the night that is reviewed, and open what comes of it."""

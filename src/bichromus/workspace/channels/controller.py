@@ -28,6 +28,7 @@ from .sources import inspect
 from .steps import standings
 
 PREPARING: Final = "preparing channels"
+_QUICK_S: Final = 2.0  # for which log, subs and plan wait at the most: the first picture is near
 _QUICK: Final = 0.05  # of the whole job
 _CACHE_BYTES: Final = 8 * 10**9
 """What the cache may hold until the person says something else."""
@@ -91,6 +92,7 @@ class ChannelsController:
             share = 0.0
             if not self._snapshot.origins and is_new(store, wanted):
                 share = _QUICK
+                self._context.previews.hold_aside(_QUICK_S)
                 self._show_roughly(quick_look(store, wanted, progress.part(0, share)))
             made = prepare(store, wanted, progress.part(share, 1))
             mark_seen(store, wanted.sources)
