@@ -13,8 +13,9 @@ import scipy
 
 from bichromus.cli.main import run
 from bichromus.core.align.crop import largest_box
+from bichromus.core.align.judge import FOLDS, Judge
 from bichromus.core.align.match import match
-from bichromus.core.align.models import ORDER, Warp, choose, fit
+from bichromus.core.align.models import ORDER, Warp, choose, fit, foretold
 from bichromus.core.align.resample import resample
 from bichromus.core.files import read_picture, write_fits
 from bichromus.core.measure.stars import find_stars
@@ -374,3 +375,24 @@ def test_what_cannot_be_aligned_is_one_sentence(
         assert f"{name}.fits" in told
     assert run(["align", "--reference", str(ref), str(ref), "--out", str(tmp_path / "o")]) == 2
     assert "nothing to align" in capsys.readouterr().err
+
+
+@pytest.mark.parametrize("mirror", [False, True])
+@pytest.mark.parametrize("model", ORDER)
+def test_folds_judged_at_once_are_folds_fitted_one_by_one(model: str, mirror: bool) -> None:
+    rng = np.random.default_rng(5)
+    x, y = rng.uniform(0, 1600, 240), rng.uniform(0, 1100, 240)
+    u, v = 1.1 * x - 0.2 * y + 1e-5 * x * y, 0.2 * x + 1.1 * y + 1e-5 * y**2
+    v = 1100 - v if mirror else v
+    u, v = (a + rng.normal(0, 0.3, 240) for a in (u, v))
+    u[:4] += 90.0
+    fold = np.random.default_rng(0).permutation(240) % FOLDS
+    total = 0.0
+    for n in range(FOLDS):
+        seen = fold != n
+        warp = fit(model, (x[seen], y[seen]), (u[seen], v[seen]), mirror)
+        at = warp(x[~seen], y[~seen])
+        off = np.hypot(at[0] - u[~seen], at[1] - v[~seen])
+        total += (np.minimum(off, 20.0) ** 2).sum()
+    found = foretold(Judge((x, y), (u, v)), model, mirror)
+    assert found == pytest.approx(np.sqrt(total / 240), rel=2e-3)

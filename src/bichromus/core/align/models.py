@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..numerics.robust import MAD_TO_SIGMA, RAYLEIGH_MEDIAN
+from .judge import Judge
 
 F64 = NDArray[np.float64]
 Points = tuple[F64, F64]
@@ -177,29 +178,26 @@ def _best_model(output: Points, source: Points, mirror: bool, seed: int) -> str:
     if count > _JUDGES:
         some = np.random.default_rng(seed).permutation(count)[:_JUDGES]
         output, source, count = _cut(output, some), _cut(source, some), _JUDGES
-    best, error = "similarity", _crossed("similarity", output, source, mirror, seed)
-    for model in ORDER[1:]:
-        if count < 1.5 * PARAMETERS[model] + 4:
+    judge = Judge(output, source, seed)
+    best, error = "similarity", np.inf
+    for model in ORDER:
+        if model != "similarity" and count < 1.5 * PARAMETERS[model] + 4:
             break
-        found = _crossed(model, output, source, mirror, seed)
-        if found < _BETTER * error:
+        if judge.least_seen < max(PARAMETERS[model] / 2, 3):
+            continue
+        found = foretold(judge, model, mirror)
+        if model == "similarity" or found < _BETTER * error:
             best, error = model, found
     return best
 
 
-def _crossed(model: str, output: Points, source: Points, mirror: bool, seed: int) -> float:
+def foretold(judge: Judge, model: str, mirror: bool) -> float:
     """Root mean square of distances of points that the fit did not see."""
-    count = len(output[0])
-    fold = np.random.default_rng(seed).permutation(count) % 5
-    total = 0.0
-    for n in range(5):
-        seen = fold != n
-        if seen.sum() < max(PARAMETERS[model] / 2, 3) or seen.all():
-            return np.inf
-        warp = fit(model, _cut(output, seen), _cut(source, seen), mirror)
-        off = _distance(warp, _cut(output, ~seen), _cut(source, ~seen))
-        total += float((np.minimum(off, 20.0) ** 2).sum())
-    return float(np.sqrt(total / count))
+    if model == "similarity":
+        return judge.similarity(mirror)
+    if model == "homography":
+        return judge.homography()
+    return judge.polynomial(np.stack(_basis(model, judge.u, judge.v), 1))
 
 
 def _cut(points: Points, keep: NDArray[np.bool_] | NDArray[np.int64]) -> Points:
