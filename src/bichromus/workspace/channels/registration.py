@@ -31,6 +31,10 @@ _STILL_PX: Final = 0.35
 """A stack whose corners lie nearer than this to the grid is not resampled: it would only blur."""
 
 
+_UNLAID: Final = NotEnoughData, NotLinear
+"""Faults of a stack that cannot be laid on others, but can be used as it lies."""
+
+
 @dataclass(frozen=True)
 class StackRegistration:
     """How one stack lies: ``match`` is None for the reference and for stacks on its grid
@@ -169,22 +173,27 @@ def register_stacks(
     registered, refused, warnings = {grid.id: StackRegistration(grid.id, None, grid.shape)}, {}, []
     others = [s for s in stacks if s.id != grid.id]
     own_fault: InputError | None = None
+    faults: dict[str, InputError] = {}
     if others:
-        progress.step(0.0, f"finding the stars of {grid.label}")
-        try:
-            remembered_stars(store, grid, progress.part(0, 1 / len(stacks)))
-        except (NotEnoughData, NotLinear) as error:
-            own_fault = error
-            warnings.append(f"The stacks cannot be aligned to {grid.label}: {error.sentence()}")
-    if own_fault is None:
-        _match_new(store, grid, others, progress.part(1 / len(stacks), 0.98))
+        new = _unmatched(store, grid, others)
+        faults = _find_stars(store, [grid, *new] if new else [], progress.part(0, 0.9))
+        own_fault = faults.get(grid.id)
+        if own_fault is not None and not isinstance(own_fault, _UNLAID):
+            raise own_fault
+        if own_fault is None:
+            usable = [s for s in new if s.id not in faults]
+            _match_new(store, grid, usable, progress.part(0.9, 0.98))
+        else:
+            why = own_fault.sentence()
+            warnings.append(f"The stacks cannot be aligned to {grid.label}: {why}")
     for number, source in enumerate(others):
         progress.step(0.98 + 0.02 * number / len(others), f"laying {source.label}")
         try:
-            if own_fault is not None:
-                raise own_fault
+            fault = own_fault or faults.get(source.id)
+            if fault is not None:
+                raise fault
             found = remembered_match(store, grid, source)
-        except (NotEnoughData, NotLinear) as error:
+        except _UNLAID as error:
             if source.shape == grid.shape:
                 registered[source.id] = StackRegistration(source.id, None, source.shape)
                 if own_fault is None:
@@ -232,23 +241,42 @@ def _unmatched(store: Store, grid: SourceState, others: Iterable[SourceState]) -
     return [s for s in others if not has_match(store, grid, s)]
 
 
-def _match_new(
-    store: Store, grid: SourceState, others: Sequence[SourceState], progress: Progress
-) -> None:
-    """Match all stacks that were not matched before, side by side, so that it is remembered; what
-    is wrong with one is told when it is laid.
+def _find_stars(
+    store: Store, sources: Sequence[SourceState], progress: Progress
+) -> dict[str, InputError]:
+    """Find the stars of stacks, side by side, so that they are remembered; the faults of those
+    that have none, by stack.
     """
+    faults: dict[str, InputError] = {}
 
     def find(source: SourceState, part: Progress) -> None:
         part.step(0.0, f"finding the stars of {source.label}")
+        try:
+            remembered_stars(store, source, part)
+        except InputError as error:
+            faults[source.id] = error
+        part.step(1.0)
+
+    sizes = [bytes_of(s) for s in sources]
+    side_by_side([partial(find, s) for s in sources], progress, sizes, sizes)
+    return faults
+
+
+def _match_new(
+    store: Store, grid: SourceState, new: Sequence[SourceState], progress: Progress
+) -> None:
+    """Match stacks, side by side, so that it is remembered; what does not match is told when it is
+    laid.
+    """
+
+    def find(source: SourceState, part: Progress) -> None:
+        part.step(0.0, f"laying {source.label}")
         with contextlib.suppress(InputError):
             remembered_match(store, grid, source, part)
         part.step(1.0)
 
-    new = _unmatched(store, grid, others)
-    pieces = [partial(find, s) for s in new]
     sizes = [bytes_of(s) for s in new]
-    side_by_side(pieces, progress, sizes, sizes)
+    side_by_side([partial(find, s) for s in new], progress, sizes, sizes)
 
 
 def residuals(
