@@ -55,9 +55,7 @@ def bright_mask(plane: F32, stars: Stars, saturation: float | None) -> Mask:
         return mask
     thin = plane[::4, ::4]
     sky = float(np.median(thin))
-    return mask | glare_mask(
-        plane - np.float32(sky), saturation - sky, stars.fwhm_px, step_sigma(thin)
-    )
+    return mask | glare_mask(plane, saturation, stars.fwhm_px, step_sigma(thin), sky)
 
 
 def measure_plane(

@@ -61,10 +61,12 @@ def fit_poly(
     matrix = _design(degree, *_scaled(x, y, shape))
     base = np.ones(len(values)) if weights is None else np.asarray(weights, float)
     weight = base.copy()
-    terms = np.zeros(matrix.shape[1])
+    terms: F64 = np.zeros(matrix.shape[1])
     for number in range(rounds):
-        root = np.sqrt(weight)[:, None]
-        terms = np.linalg.lstsq(matrix * root, values * root[:, 0], rcond=None)[0]
+        # on coordinates from -1 to 1 the normal equations keep all digits that data have
+        weighted = (matrix * weight[:, None]).T
+        found = np.linalg.lstsq(weighted @ matrix, weighted @ values, rcond=None)[0]
+        terms = np.asarray(found, np.float64)
         off = values - matrix @ terms
         sigma = max(MAD_TO_SIGMA * float(np.median(np.abs(off - np.median(off)))), 1e-30)
         if number < 2:  # first gently: outliers must not bend the start

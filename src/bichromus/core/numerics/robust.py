@@ -34,7 +34,7 @@ def clipped_sigma(values: NDArray[Any], rounds: int = 8) -> float:
         return float("nan")
     middle = (float(v[(v.size - 1) // 2]) + float(v[v.size // 2])) / 2
     off = v.astype(np.float64) - middle
-    sigma = MAD_TO_SIGMA * float(np.median(np.abs(off)))
+    sigma = MAD_TO_SIGMA * _middle_size(off)
     # of sorted values what is kept lies side by side: its sums are differences
     sums, squares = (np.concatenate([[0.0], np.cumsum(p)]) for p in (off, off * off))
     at = 0.0
@@ -53,6 +53,28 @@ def clipped_sigma(values: NDArray[Any], rounds: int = 8) -> float:
     return sigma
 
 
+def _middle_size(off: NDArray[np.float64]) -> float:
+    """Median of the absolute of sorted values (N,): those below nought, turned about, and those
+    above are sorted too, so that it is found by halving.
+    """
+    first = int(np.searchsorted(off, 0.0))
+    low, high = -off[:first][::-1], off[first:]
+
+    def least(count: int) -> float:
+        """The least value that ``count`` others do not exceed."""
+        a, b = max(0, count - len(high)), min(count, len(low))
+        while a < b:  # how many of them are among the low ones
+            half = (a + b) // 2
+            if low[half] < high[count - half - 1]:
+                a = half + 1
+            else:
+                b = half
+        rest = count - a
+        return float(min(p[n] for p, n in ((low, a), (high, rest)) if n < len(p)))
+
+    return (least((off.size - 1) // 2) + least(off.size // 2)) / 2
+
+
 def step_sigma(plane: NDArray[Any]) -> float:
     """Noise of a finite plane (H, W) from the steps between neighbours in a row, rough but blind to
     slopes.
@@ -66,7 +88,10 @@ def low_of_groups(
     """The quantile ``share`` of the values (N,) of each group 0 to ``count``, linear between them;
     NaN for one of less than ``fewest`` values.
     """
-    order = np.lexsort((values, group))
+    order = np.argsort(values)
+    # few groups are sorted by counting, which keeps the order within them
+    few = group[order].astype(np.min_scalar_type(max(count - 1, 0)))
+    order = order[np.argsort(few, kind="stable")]
     sorted_values = values[order].astype(np.float64)
     sizes = np.bincount(group, minlength=count)[:count]
     out = np.full(count, np.nan)

@@ -68,13 +68,14 @@ def resampled(
     stars: Stars | None = None,
 ) -> OnGrid:
     """A mono picture on the common grid. ``known`` is its large-scale noise, ``stars`` are its own,
-    where they were told already.
+    where they were told already: of linear data.
 
     Raises NotLinear.
     """
     plane = fill(picture.data, ~np.isfinite(picture.data))
-    stars = stars or find_stars(plane, picture.header.saturation)
-    require_linear(picture, plane, stars)
+    if stars is None:
+        stars = find_stars(plane, picture.header.saturation)
+        require_linear(picture, plane, stars)
     field = star_field_of(plane, picture.header.saturation, stars)
     if not registration.moves(source):
         one = registration.resampled(source, picture, progress)
