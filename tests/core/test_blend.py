@@ -24,7 +24,7 @@ from bichromus.core.blend import (
     parse_mapping,
     predict_noise,
 )
-from bichromus.core.blend.colour import apply_colour, into_gamut, limit_hue, needed
+from bichromus.core.blend.colour import apply_colour, limit_hue, needed
 from bichromus.core.blend.companions import glow_plane, half_size, star_plane
 from bichromus.core.blend.compose import compose, figures_of
 from bichromus.core.blend.green import BACKGROUND_SHARE
@@ -40,7 +40,7 @@ from bichromus.core.model.measures import Stars, Surface
 from bichromus.core.model.planes import Header, Picture
 from bichromus.core.model.recipe import BlendFigures, ChannelFigures, Recipe
 from bichromus.core.model.settings import BlendSettings, Colour, Stretch
-from bichromus.core.numerics.oklab import decode, encode, from_oklab, to_oklab
+from bichromus.core.numerics.oklab import decode, encode, from_oklab, into_gamut, to_oklab
 from bichromus.core.numerics.sampling import View, sample
 from bichromus.core.simulate.scene import Scene
 from sky import stack_of

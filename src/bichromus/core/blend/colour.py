@@ -6,6 +6,7 @@ import numpy as np
 
 from ..model.planes import F32
 from ..model.settings import Colour
+from ..numerics.pixel_loops import LIMIT, is_row
 
 _GREEN = (142.5, 35.0)
 _MAGENTA = (328.4, 25.0)
@@ -57,6 +58,10 @@ def limit_hue(
     """
     hue, half = np.deg2rad(around[0]), np.deg2rad(around[1])
     cos, sin = np.float32(np.cos(hue)), np.float32(np.sin(hue))
+    loop = LIMIT.get()
+    if loop is not None and is_row(lab):
+        loop(lab[1], lab[2], cos, sin, np.float32(1 / np.tan(half)), np.float32(amount))
+        return
     across, excess, part = work if work is not None else np.empty_like(lab)
     np.multiply(lab[2], cos, out=across)
     across -= np.multiply(lab[1], sin, out=part)
@@ -73,21 +78,3 @@ def limit_hue(
     excess *= np.float32(amount)
     lab[1] -= np.multiply(excess, cos, out=part)
     lab[2] -= np.multiply(excess, sin, out=part)
-
-
-def into_gamut(light: F32, lightness: F32) -> F32:
-    """Linear light (3, N) drawn toward the grey of equal lightness until it fits 0..1."""
-    high, low = light.max(0), light.min(0)
-    outside = (high > 1) | (low < 0)
-    if not outside.any():
-        return light
-    index = np.flatnonzero(outside)
-    part = light[:, index]
-    grey = np.clip(lightness[index], 0, 1) ** 3
-    top = (1 - grey) / np.maximum(high[index] - grey, 1e-9)
-    bottom = grey / np.maximum(grey - low[index], 1e-9)
-    share = np.clip(
-        np.minimum(np.where(high[index] > 1, top, 1), np.where(low[index] < 0, bottom, 1)), 0, 1
-    )
-    light[:, index] = grey + (part - grey) * share
-    return light

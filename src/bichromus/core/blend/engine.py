@@ -13,8 +13,7 @@ from ..model.errors import UnsupportedData
 from ..model.planes import F32
 from ..model.recipe import Recipe
 from ..model.settings import OUTPUTS
-from ..numerics.oklab import decode, encode, from_oklab, to_oklab
-from . import colour
+from ..numerics.oklab import code_to_oklab, decode, encode, oklab_to_light
 from .colour_stage import ColourStage, mask_weights
 from .green import BACKGROUND_SHARE
 from .inputs import BASE, GREEN, STARS, Key, channels_of, cleaned_names, inputs_of
@@ -105,11 +104,12 @@ class Blender:
             return code
         size = code.shape[1]
         first, second = (b[:3, :size] for b in buffers[1:])
-        light = decode(code, first)
         if self._colours.needed:
-            lab = to_oklab(light, second, code)
+            lab = code_to_oklab(code, second, first)
             self._colours.apply(lab, planes, weights, self.cores, first)
-            light = colour.into_gamut(from_oklab(lab, first, code), lab[0])
+            light = oklab_to_light(lab, first, code)
+        else:
+            light = decode(code, first)
         if self._stars is not None:
             self._stars.put(light, [planes[k] for k in STARS])
         return encode(light, into)
@@ -118,7 +118,7 @@ class Blender:
         self._clean(planes)
         code = self._mixed(planes, [], buffers)
         first = buffers[1][:3, : code.shape[1]]
-        lab = to_oklab(decode(code, first), into, code)
+        lab = code_to_oklab(code, into, first)
         self._colours.apply(lab, planes, [], None, first)
         return lab
 

@@ -11,9 +11,11 @@ import numpy as np
 
 from ..model.planes import F32
 from ..model.settings import Stretch
+from ..numerics.pixel_loops import ASINH, is_row
 
 _SIGN: Final = np.uint32(0x80000000)
 _TOE: Final = 0.02  # level below which a power is a straight line: its slope would have no end
+_STRAIGHT: Final = 1.0 + 1e-6  # of a curve's top: it needs no shoulder
 _SOFTEST: Final = 50.0  # of the rational curve where noise leaves it no room
 
 
@@ -68,11 +70,30 @@ class Curve:
         used up.
         """
         if self.settings.kind == "asinh":
+            if self._compiled(x, out):
+                return out
             self._asinh(x, out, work)
         else:
             np.copyto(out, self._bare(x))
         self._shoulder(out)
         return out
+
+    def _compiled(self, x: F32, out: F32) -> bool:
+        """Whether the asinh with its shoulder was reckoned by a compiled loop."""
+        loop = ASINH.get()
+        if loop is None or not is_row(x) or not is_row(out):
+            return False
+        base, top, shoulder = self.settings.background, self.top, self.settings.shoulder
+        knee, over, a = shoulder - base, 0.0, 1.0
+        if top > _STRAIGHT:
+            over, a = 1 / (top - shoulder), (top - shoulder) / (1 - shoulder)
+        else:
+            knee = np.inf
+        step = self._step * np.log(2)
+        figures = (self.settings.strength, step, knee, over, a - 1, (1 - shoulder) * a)
+        for row, to in zip(x, out, strict=True):
+            loop(row, np.array(figures, np.float32), to)
+        return True
 
     def _bare(self, x: F32) -> F32:
         """The curve less its background and without its shoulder; a new array."""
@@ -115,7 +136,7 @@ class Curve:
         """Hold bright values back, in place."""
         base, top = self.settings.background, self.top
         knee = self.settings.shoulder - base
-        if top <= 1.0 + 1e-6 or float(above.max()) <= knee:
+        if top <= _STRAIGHT or float(above.max()) <= knee:
             return
         row, column = np.nonzero(above > np.float32(knee))
         a = (top - self.settings.shoulder) / (1 - self.settings.shoulder)

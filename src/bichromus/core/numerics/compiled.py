@@ -7,8 +7,8 @@ from __future__ import annotations
 import logging
 import os
 import threading
-from collections.abc import Callable
-from typing import Final, Generic, TypeVar, cast
+from collections.abc import Callable, Sequence
+from typing import Any, Final, Generic, TypeVar, cast
 
 F = TypeVar("F", bound=Callable[..., None])
 OFF: Final = "BICHROMUS_PLAIN"
@@ -18,10 +18,13 @@ _lock = threading.Lock()
 
 
 class Compiled(Generic[F]):
-    """A ``loop`` that works on arrays in place, written as Numba reads it."""
+    """A ``loop`` that works on arrays in place, written as Numba reads it. It may call functions
+    that it ``uses``, of the same file. ``wide``: every pixel for itself, so that a product and a
+    sum may be one step, many pixels at once.
+    """
 
-    def __init__(self, loop: F) -> None:
-        self._loop = loop
+    def __init__(self, loop: F, uses: Sequence[Callable[..., Any]] = (), wide: bool = False):
+        self._loop, self._uses, self._wide = loop, tuple(uses), wide
         self._made: F | None = None
         self._tried = False
 
@@ -32,19 +35,24 @@ class Compiled(Generic[F]):
         if not self._tried:
             with _lock:
                 if not self._tried:
-                    self._made = _made(self._loop)
+                    self._made = _made(self._loop, self._uses, self._wide)
                     self._tried = True
         return None if OFF in os.environ else self._made
 
 
-def _made(loop: F) -> F | None:
+def _made(loop: F, uses: Sequence[Callable[..., Any]], wide: bool) -> F | None:
     try:
         import numba
     except ImportError:
         return None
+    how: dict[str, Any] = {"nogil": True}
+    if wide:
+        how |= {"fastmath": {"contract"}, "error_model": "numpy"}
+    for function in uses:
+        numba.extending.register_jitable(**how)(function)
     try:
         # kept on the disk: compiled once for each machine
-        return cast("F", numba.njit(nogil=True, cache=True)(loop))
+        return cast("F", numba.njit(cache=True, **how)(loop))
     except RuntimeError as error:  # nowhere to keep it
         _log.info("%s is compiled anew at each start: %s", loop.__name__, error)
-        return cast("F", numba.njit(nogil=True)(loop))
+        return cast("F", numba.njit(**how)(loop))

@@ -2,31 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Final
+from collections.abc import Callable
 
 import cv2
 import numpy as np
 
 from ..model.planes import F32
-
-_TO_LMS: Final = np.array(
-    [
-        [0.4122214708, 0.5363325363, 0.0514459929],
-        [0.2119034982, 0.6806995451, 0.1073969566],
-        [0.0883024619, 0.2817188376, 0.6299787005],
-    ]
-)
-_TO_LAB: Final = np.array(
-    [
-        [0.2104542553, 0.7936177850, -0.0040720468],
-        [1.9779984951, -2.4285922050, 0.4505937099],
-        [0.0259040371, 0.7827717662, -0.8086757660],
-    ]
-)
-_TO_LMS32: Final = _TO_LMS.astype(np.float32)
-_TO_LAB32: Final = _TO_LAB.astype(np.float32)
-_FROM_LMS32: Final = np.linalg.inv(_TO_LMS).astype(np.float32)
-_FROM_LAB32: Final = np.linalg.inv(_TO_LAB).astype(np.float32)
+from .oklab_figures import FROM_LAB32, FROM_LMS32, TO_LAB32, TO_LMS32
+from .pixel_loops import DECODE, ENCODE, TO_LAB, TO_LIGHT, is_row
 
 
 def decode_exact(code: np.ndarray) -> np.ndarray:
@@ -64,6 +47,8 @@ def _straight(out: F32, source: F32, knee: float, factor: float) -> None:
 
 def decode(code: F32, out: F32 | None = None) -> F32:
     """sRGB code (any 2-D float32 array, 0 to 1) to linear light. Relative error below 1e-5."""
+    if _each_row(DECODE.get(), code, made := _room(out, code)):
+        return made
     light = np.add(code, np.float32(0.055), out=out)
     light *= np.float32(1 / 1.055)
     np.maximum(light, np.float32(0.04), out=light)
@@ -86,8 +71,10 @@ def lightness_of_grey(code: F32, out: F32 | None = None) -> F32:
 
 def encode(light: F32, out: F32 | None = None) -> F32:
     """Linear light (2-D float32) to sRGB code, clipped to 0..1. Error below 1e-6. ``light`` is
-    clipped in place.
+    used up.
     """
+    if _each_row(ENCODE.get(), light, made := _room(out, light)):
+        return made
     np.clip(light, np.float32(0), np.float32(1), out=light)
     code = np.maximum(light, np.float32(1e-6), out=out)
     _power(code, 1 / 2.4)
@@ -97,20 +84,73 @@ def encode(light: F32, out: F32 | None = None) -> F32:
     return code
 
 
+def code_to_oklab(code: F32, out: F32 | None = None, work: F32 | None = None) -> F32:
+    """sRGB code (3, N), 0 to 1, to Oklab (3, N). ``out`` and ``work`` are buffers to use instead of
+    new ones; ``code`` is used up.
+    """
+    loop, made = TO_LAB.get(), _room(out, code)
+    if loop is not None and is_row(code) and is_row(made):
+        loop(*code, *made)
+        return made
+    return to_oklab(decode(code, work), out, code)
+
+
+def oklab_to_light(lab: F32, out: F32 | None = None, work: F32 | None = None) -> F32:
+    """Oklab (3, N) to linear light (3, N), drawn toward the grey of equal lightness until it fits
+    0 to 1. The answer lies in one of the buffers.
+    """
+    loop, made = TO_LIGHT.get(), _room(out, lab)
+    if loop is not None and is_row(lab) and is_row(made):
+        loop(*lab, *made)
+        return made
+    return into_gamut(from_oklab(lab, out, work), lab[0])
+
+
+def _room(out: F32 | None, like: F32) -> F32:
+    return np.empty_like(like) if out is None else out
+
+
+def _each_row(loop: Callable[[F32, F32], None] | None, source: F32, out: F32) -> bool:
+    """Whether a loop over rows was there and did it."""
+    if loop is None or not is_row(source) or not is_row(out):
+        return False
+    for row, to in zip(source, out, strict=True):
+        loop(row, to)
+    return True
+
+
 def to_oklab(light: F32, out: F32 | None = None, work: F32 | None = None) -> F32:
     """Linear light (3, N), at least 0, to Oklab (3, N). ``out`` and ``work`` are buffers to use
     instead of new ones.
     """
-    lms = np.matmul(_TO_LMS32, light, out=work)
+    lms = np.matmul(TO_LMS32, light, out=work)
     np.maximum(lms, np.float32(1e-12), out=lms)
-    return np.asarray(np.matmul(_TO_LAB32, _power(lms, 1 / 3), out=out), np.float32)
+    return np.asarray(np.matmul(TO_LAB32, _power(lms, 1 / 3), out=out), np.float32)
 
 
 def from_oklab(lab: F32, out: F32 | None = None, work: F32 | None = None) -> F32:
     """Oklab (3, N) to linear light (3, N); may leave 0..1 outside the gamut. The answer lies in
     ``work``.
     """
-    root = np.matmul(_FROM_LAB32, lab, out=work)
+    root = np.matmul(FROM_LAB32, lab, out=work)
     cube = np.multiply(root, root, out=out)
     cube *= root
-    return np.asarray(np.matmul(_FROM_LMS32, cube, out=work), np.float32)
+    return np.asarray(np.matmul(FROM_LMS32, cube, out=work), np.float32)
+
+
+def into_gamut(light: F32, lightness: F32) -> F32:
+    """Linear light (3, N) drawn toward the grey of equal lightness until it fits 0..1."""
+    high, low = light.max(0), light.min(0)
+    outside = (high > 1) | (low < 0)
+    if not outside.any():
+        return light
+    index = np.flatnonzero(outside)
+    part = light[:, index]
+    grey = np.clip(lightness[index], 0, 1) ** 3
+    top = (1 - grey) / np.maximum(high[index] - grey, 1e-9)
+    bottom = grey / np.maximum(grey - low[index], 1e-9)
+    share = np.clip(
+        np.minimum(np.where(high[index] > 1, top, 1), np.where(low[index] < 0, bottom, 1)), 0, 1
+    )
+    light[:, index] = grey + (part - grey) * share
+    return light

@@ -1,0 +1,151 @@
+"""Steps of a picture pixel by pixel, compiled so that many pixels are done at once: logarithm and
+exponential are told from the bits of a number and a short series, which a processor does for
+sixteen pixels in the time of one.
+
+Every row is a float32 array (N,). No sum is reordered: a pixel comes out the same wherever it lies.
+"""
+
+from __future__ import annotations
+
+from typing import Final
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..model.planes import F32
+from .compiled import Compiled
+from .oklab_figures import FROM_LAB32, FROM_LMS32, TO_LAB32, TO_LMS32
+
+F = np.float32
+_BITS = np.int32
+_ONE, _NONE, _HALF = F(1), F(0), F(0.5)
+_ROOT_HALF: Final = _BITS(0x3F3504F3)  # of a number: mantissas are taken from there to twice as far
+_MANTISSA, _BIAS = _BITS(23), _BITS(127)
+_ROUND: Final = F(200.5)  # makes a number positive before it is cut to a whole one
+_WHOLE: Final = _BITS(200)
+_LEAST_EXP: Final = F(-126.0)
+_LOG: Final = tuple(F(2 / np.log(2) / n) for n in (1, 3, 5, 7, 9))
+"""log2 of (1 + s) / (1 - s) by odd powers of s, which is below 0.172."""
+_EXP: Final = tuple(F(np.log(2) ** n / f) for n, f in enumerate((1, 1, 2, 6, 24, 120, 720)))
+_KNEE, _SLOPE, _OFFSET, _SPAN = F(0.04045), F(12.92), F(0.055), F(1.055)  # of sRGB
+_DARK: Final = F(0.0031308)
+_DOWN, _UP, _CUBE = F(2.4), F(1 / 2.4), F(1 / 3)
+_TINY: Final = F(1e-12)
+_LMS = tuple(F(v) for v in TO_LMS32.ravel())
+_LAB = tuple(F(v) for v in TO_LAB32.ravel())
+_ROOTS = tuple(F(v) for v in FROM_LAB32.ravel())
+_LIGHT = tuple(F(v) for v in FROM_LMS32.ravel())
+_SOFT: Final = F(0.01)
+_NEAR: Final = F(1e-9)
+
+
+def _log2(x: F) -> F:
+    """Of a number above nought, to one of its last digits."""
+    bits = F(x).view(_BITS)
+    power = _BITS(_BITS(bits - _ROOT_HALF) >> _MANTISSA)
+    part = _BITS(bits - _BITS(power << _MANTISSA)).view(F)
+    s = (part - _ONE) / (part + _ONE)
+    q = s * s
+    series = _LOG[0] + q * (_LOG[1] + q * (_LOG[2] + q * (_LOG[3] + q * _LOG[4])))
+    return F(power) + s * series
+
+
+def _exp2(y: F) -> F:
+    held = max(y, _LEAST_EXP)
+    whole = _BITS(_BITS(held + _ROUND) - _WHOLE)
+    f = held - F(whole)
+    high = _EXP[3] + f * (_EXP[4] + f * (_EXP[5] + f * _EXP[6]))
+    series = _EXP[0] + f * (_EXP[1] + f * (_EXP[2] + f * high))
+    return series * _BITS(_BITS(whole + _BIAS) << _MANTISSA).view(F)
+
+
+def _decoded(code: F) -> F:
+    curved = _exp2(_log2(max((code + _OFFSET) / _SPAN, _OFFSET)) * _DOWN)
+    return curved if code > _KNEE else code / _SLOPE
+
+
+def _encoded(light: F) -> F:
+    held = min(max(light, _NONE), _ONE)
+    curved = _SPAN * _exp2(_log2(max(held, _DARK)) * _UP) - _OFFSET
+    return curved if held > _DARK else held * _SLOPE
+
+
+def _decode_loop(code: F32, light: F32) -> None:
+    for n in range(code.size):
+        light[n] = _decoded(code[n])
+
+
+def _encode_loop(light: F32, code: F32) -> None:
+    for n in range(light.size):
+        code[n] = _encoded(light[n])
+
+
+def _asinh_loop(x: F32, figures: F32, above: F32) -> None:
+    """``step`` log2 (k + root(1 + k k)) of k = ``strength`` x, with the sign of x; what lies above
+    the ``knee`` is held back: u ``held`` / (1 + u ``bend``) of u, so many times ``over`` it.
+    """
+    strength, step, knee, over, bend, held = figures
+    for n in range(x.size):
+        size = abs(x[n]) * strength
+        rise = _log2(size + np.sqrt(size * size + _ONE)) * step
+        u = max((rise - knee) * over, _NONE)
+        rise = knee + u * held / (_ONE + u * bend) if rise > knee else rise
+        above[n] = rise if x[n] >= _NONE else -rise
+
+
+def _to_lab_loop(red: F32, green: F32, blue: F32, first: F32, second: F32, third: F32) -> None:
+    """sRGB code to Oklab."""
+    for n in range(red.size):
+        r, g, b = _decoded(red[n]), _decoded(green[n]), _decoded(blue[n])
+        l0 = _exp2(_log2(max(_LMS[0] * r + _LMS[1] * g + _LMS[2] * b, _TINY)) * _CUBE)
+        m0 = _exp2(_log2(max(_LMS[3] * r + _LMS[4] * g + _LMS[5] * b, _TINY)) * _CUBE)
+        s0 = _exp2(_log2(max(_LMS[6] * r + _LMS[7] * g + _LMS[8] * b, _TINY)) * _CUBE)
+        first[n] = _LAB[0] * l0 + _LAB[1] * m0 + _LAB[2] * s0
+        second[n] = _LAB[3] * l0 + _LAB[4] * m0 + _LAB[5] * s0
+        third[n] = _LAB[6] * l0 + _LAB[7] * m0 + _LAB[8] * s0
+
+
+def _to_light_loop(lightness: F32, a: F32, b: F32, red: F32, green: F32, blue: F32) -> None:
+    """Oklab to linear light, drawn toward the grey of equal lightness until it fits 0 to 1."""
+    for n in range(lightness.size):
+        l0 = _ROOTS[0] * lightness[n] + _ROOTS[1] * a[n] + _ROOTS[2] * b[n]
+        m0 = _ROOTS[3] * lightness[n] + _ROOTS[4] * a[n] + _ROOTS[5] * b[n]
+        s0 = _ROOTS[6] * lightness[n] + _ROOTS[7] * a[n] + _ROOTS[8] * b[n]
+        l3, m3, s3 = l0 * l0 * l0, m0 * m0 * m0, s0 * s0 * s0
+        r = _LIGHT[0] * l3 + _LIGHT[1] * m3 + _LIGHT[2] * s3
+        g = _LIGHT[3] * l3 + _LIGHT[4] * m3 + _LIGHT[5] * s3
+        v = _LIGHT[6] * l3 + _LIGHT[7] * m3 + _LIGHT[8] * s3
+        high, low = max(r, max(g, v)), min(r, min(g, v))
+        root = min(max(lightness[n], _NONE), _ONE)
+        grey = root * root * root
+        top = (_ONE - grey) / max(high - grey, _NEAR) if high > _ONE else _ONE
+        bottom = grey / max(grey - low, _NEAR) if low < _NONE else _ONE
+        share = min(max(min(top, bottom), _NONE), _ONE)
+        inside = share >= _ONE
+        red[n] = r if inside else grey + (r - grey) * share
+        green[n] = g if inside else grey + (g - grey) * share
+        blue[n] = v if inside else grey + (v - grey) * share
+
+
+def _limit_loop(a: F32, b: F32, cos: F, sin: F, slope: F, amount: F) -> None:
+    """Take ``amount`` of the excess toward a hue off, softly at its beginning, in place."""
+    for n in range(a.size):
+        across = abs(b[n] * cos - a[n] * sin) * slope
+        excess = max(a[n] * cos + b[n] * sin - across, _NONE)
+        excess = excess * excess / (excess + _SOFT) * amount
+        a[n] -= excess * cos
+        b[n] -= excess * sin
+
+
+_USES: Final = (_log2, _exp2, _decoded, _encoded)
+DECODE: Final = Compiled(_decode_loop, uses=_USES, wide=True)
+ENCODE: Final = Compiled(_encode_loop, uses=_USES, wide=True)
+ASINH: Final = Compiled(_asinh_loop, uses=_USES, wide=True)
+TO_LAB: Final = Compiled(_to_lab_loop, uses=_USES, wide=True)
+TO_LIGHT: Final = Compiled(_to_light_loop, uses=_USES, wide=True)
+LIMIT: Final = Compiled(_limit_loop, uses=_USES, wide=True)
+
+
+def is_row(array: NDArray[np.generic]) -> bool:
+    """Whether rows of an array (..., N) are float32 values side by side, as the loops want them."""
+    return array.dtype == np.float32 and array.strides[-1] == array.itemsize
