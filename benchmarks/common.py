@@ -67,8 +67,11 @@ LIMIT_S = 300.0
 
 
 def as_installed() -> dict[str, str]:
-    """The environment of a program whose modules were compiled once."""
-    return {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"}
+    """The environment of a program whose modules were compiled once, and which leaves threads to
+    its bands as the program does.
+    """
+    one = dict.fromkeys(("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS"), "1")
+    return {**one, **{k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"}}
 
 
 def apart(module: str, *words: object, limit_s: float = LIMIT_S) -> Any:

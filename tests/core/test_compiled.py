@@ -11,13 +11,25 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from bichromus.core.blend.colour import apply_colour
+from bichromus.core.blend.stretch import Curve
 from bichromus.core.clean.split import split_stars
 from bichromus.core.measure.profiles import Second, Shape, draw_stars, moffat
 from bichromus.core.measure.stamps import Stamps
 from bichromus.core.measure.stars import find_stars
 from bichromus.core.model.planes import Header, Picture
+from bichromus.core.model.settings import Colour, Stretch
 from bichromus.core.numerics.bands import filtered
 from bichromus.core.numerics.compiled import OFF, Compiled
+from bichromus.core.numerics.oklab import (
+    code_to_oklab,
+    decode,
+    decode_exact,
+    encode,
+    oklab_to_light,
+    to_oklab,
+)
+from bichromus.core.numerics.pixel_loops import make_ready
 from bichromus.core.numerics.smoothing import broad, gaussian
 from bichromus.core.numerics.starlet import smooth
 from bichromus.core.simulate.camera import render_stars
@@ -99,6 +111,57 @@ def test_drawn_stars_are_the_same_on_the_frame_and_at_its_edges(
     draw_stars(exact, field, p, 0.1)
     inside = (stars.x > 0) & (stars.x < 239) & (stars.y > 0) & (stars.y < 169)
     assert np.abs(quick - exact).max() < 0.01 * flux[inside].max()
+
+
+def test_a_picture_is_the_same_with_a_compiler_and_without(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    make_ready()
+    rng = np.random.default_rng(2)
+    levels = np.concatenate([rng.normal(0, 0.05, 4000), rng.pareto(1.1, 4000), [0, 1e-30, 4e4]])
+    curve = Curve(Stretch(), 60.0)
+    bare = Curve(Stretch(), 0.3)  # needs no shoulder
+    code = np.array([0, 1, 0.04045, 0.0031308, *rng.random(9000) ** 3, *rng.random(200) * 0.05])
+    code = rng.permuted(np.tile(code.astype(np.float32), (3, 1)), axis=1)
+    lab = to_oklab(decode_exact(code).astype(np.float32)) * np.array(
+        [[1], [2.2], [2.2]], np.float32
+    )
+
+    def above(which: Curve) -> np.ndarray:
+        x = levels.astype(np.float32)[None]
+        return which.above(x, np.empty_like(x), np.empty_like(x))
+
+    def limited() -> np.ndarray:
+        out = lab.copy()
+        apply_colour(out, Colour(limit_green=0.8, limit_magenta=0.4), None, None)
+        return out
+
+    for tell, near in (
+        (lambda: above(curve), 2e-6),
+        (lambda: above(bare), 2e-6),
+        (lambda: decode(code), 1e-6),
+        (lambda: encode(decode(code)), 1e-6),
+        (lambda: code_to_oklab(code.copy()), 2e-6),
+        (lambda: oklab_to_light(lab.copy()), 4e-6),
+        (limited, 1e-6),
+    ):
+        quick, plain = both_ways(monkeypatch, tell)
+        assert np.abs(quick - plain).max() < near
+    assert encode(decode(code)) == pytest.approx(code, abs=1e-6)
+    assert np.abs(decode(code) / np.maximum(decode_exact(code), 1e-30) - 1)[code > 0].max() < 2e-6
+    found = oklab_to_light(lab.copy())
+    assert found.min() >= -1e-6
+    assert found.max() <= 1 + 1e-6
+
+
+@given(st.integers(0, 40), st.integers(1, 70))
+def test_a_pixel_comes_out_the_same_wherever_it_lies(first: int, count: int) -> None:
+    make_ready()
+    code = np.random.default_rng(6).random((3, 120), dtype=np.float32)
+    whole, part = (
+        encode(oklab_to_light(code_to_oklab(c.copy()))) for c in (code, code[:, first:][:, :count])
+    )
+    assert np.array_equal(whole[:, first : first + count], part)
 
 
 def test_without_a_compiler_or_a_place_to_keep_it_all_goes_on(

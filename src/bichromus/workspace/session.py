@@ -11,6 +11,7 @@ from psygnal import Signal
 
 from ..core.advise.enough import Growth, advise_enough
 from ..core.model.errors import BichromusError
+from ..core.numerics.pixel_loops import make_ready
 from ..core.selftest import selftest
 from .blend.commands import rename
 from .blend.controller import BlendController
@@ -70,6 +71,7 @@ class Session:
         self.jobs = jobs or Jobs()
         self.previews = previews or Latest()
         self._closed = False
+        self._compiled = False
         self._known_held: tuple[tuple[object, ...], dict[str, Held]] | None = None
         speak = self._report, self.message.emit, self.advice.emit
         self.context = ProjectContext(self.document, self.jobs, self.previews, now, *speak)
@@ -130,6 +132,9 @@ class Session:
         now = self.blend.snapshot
         if now.recipe is not None:
             self.previews.let_aside_go()
+            if not self._compiled:  # pictures are quicker with it, but the first would wait
+                self._compiled = True
+                self.previews.request("compiler", make_ready)
         shown = now.recipe.settings.used() if now.recipe is not None else ()
         self.layers.follow(self.channels.snapshot, self.document.saved.blend, shown)
 

@@ -4,6 +4,7 @@ Seibert 2015). Each has a plain way beside it that tells the same, and does wher
 
 from __future__ import annotations
 
+import importlib
 import logging
 import os
 import threading
@@ -13,14 +14,26 @@ from typing import Any, Final, Generic, TypeVar, cast
 F = TypeVar("F", bound=Callable[..., None])
 OFF: Final = "BICHROMUS_PLAIN"
 """Set in the environment, nothing is compiled."""
+_loaded: Final = threading.Event()
 _log = logging.getLogger(__name__)
 _lock = threading.Lock()
+
+
+def load() -> bool:
+    """Load the compiler where it is there; whether it is."""
+    try:
+        importlib.import_module("numba")
+    except ImportError:
+        return False
+    _loaded.set()
+    return True
 
 
 class Compiled(Generic[F]):
     """A ``loop`` that works on arrays in place, written as Numba reads it. It may call functions
     that it ``uses``, of the same file. ``wide``: every pixel for itself, so that a product and a
-    sum may be one step, many pixels at once.
+    sum may be one step, many pixels at once; such a loop saves less than it costs to load the
+    compiler, and waits until something else has done that.
     """
 
     def __init__(self, loop: F, uses: Sequence[Callable[..., Any]] = (), wide: bool = False):
@@ -32,6 +45,8 @@ class Compiled(Generic[F]):
         """The compiled loop, which frees the interpreter while it runs; None where there is no
         compiler, and the plain way has to do.
         """
+        if self._wide and not _loaded.is_set():
+            return None
         if not self._tried:
             with _lock:
                 if not self._tried:
@@ -41,10 +56,9 @@ class Compiled(Generic[F]):
 
 
 def _made(loop: F, uses: Sequence[Callable[..., Any]], wide: bool) -> F | None:
-    try:
-        import numba
-    except ImportError:
+    if not load():
         return None
+    numba = importlib.import_module("numba")
     how: dict[str, Any] = {"nogil": True}
     if wide:
         how |= {"fastmath": {"contract"}, "error_model": "numpy"}

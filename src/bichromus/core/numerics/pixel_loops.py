@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..model.planes import F32
-from .compiled import Compiled
+from .compiled import Compiled, load
 from .oklab_figures import FROM_LAB32, FROM_LMS32, TO_LAB32, TO_LMS32
 
 F = np.float32
@@ -24,7 +24,7 @@ _MANTISSA, _BIAS = _BITS(23), _BITS(127)
 _ROUND: Final = F(200.5)  # makes a number positive before it is cut to a whole one
 _WHOLE: Final = _BITS(200)
 _LEAST_EXP: Final = F(-126.0)
-_LOG: Final = tuple(F(2 / np.log(2) / n) for n in (1, 3, 5, 7, 9))
+_LOG: Final = tuple(F(2 / np.log(2) / n) for n in (1, 3, 5, 7))
 """log2 of (1 + s) / (1 - s) by odd powers of s, which is below 0.172."""
 _EXP: Final = tuple(F(np.log(2) ** n / f) for n, f in enumerate((1, 1, 2, 6, 24, 120, 720)))
 _KNEE, _SLOPE, _OFFSET, _SPAN = F(0.04045), F(12.92), F(0.055), F(1.055)  # of sRGB
@@ -46,7 +46,7 @@ def _log2(x: F) -> F:
     part = _BITS(bits - _BITS(power << _MANTISSA)).view(F)
     s = (part - _ONE) / (part + _ONE)
     q = s * s
-    series = _LOG[0] + q * (_LOG[1] + q * (_LOG[2] + q * (_LOG[3] + q * _LOG[4])))
+    series = (_LOG[0] + q * _LOG[1]) + (q * q) * (_LOG[2] + q * _LOG[3])
     return F(power) + s * series
 
 
@@ -54,8 +54,9 @@ def _exp2(y: F) -> F:
     held = max(y, _LEAST_EXP)
     whole = _BITS(_BITS(held + _ROUND) - _WHOLE)
     f = held - F(whole)
-    high = _EXP[3] + f * (_EXP[4] + f * (_EXP[5] + f * _EXP[6]))
-    series = _EXP[0] + f * (_EXP[1] + f * (_EXP[2] + f * high))
+    g = f * f
+    high = (_EXP[4] + f * _EXP[5]) + g * _EXP[6]
+    series = (_EXP[0] + f * _EXP[1]) + g * ((_EXP[2] + f * _EXP[3]) + g * high)
     return series * _BITS(_BITS(whole + _BIAS) << _MANTISSA).view(F)
 
 
@@ -149,3 +150,21 @@ LIMIT: Final = Compiled(_limit_loop, uses=_USES, wide=True)
 def is_row(array: NDArray[np.generic]) -> bool:
     """Whether rows of an array (..., N) are float32 values side by side, as the loops want them."""
     return array.dtype == np.float32 and array.strides[-1] == array.itemsize
+
+
+def make_ready() -> None:
+    """Load the compiler and compile what was not compiled on this machine, so that no picture has
+    to wait for it.
+    """
+    load()
+    row = np.zeros(16, np.float32)
+    for one in (DECODE, ENCODE):
+        if (loop := one.get()) is not None:
+            loop(row, row.copy())
+    if (curve := ASINH.get()) is not None:
+        curve(row, np.ones(6, np.float32), row.copy())
+    for colour in (TO_LAB, TO_LIGHT):
+        if (change := colour.get()) is not None:
+            change(*np.zeros((6, 16), np.float32))
+    if (limit := LIMIT.get()) is not None:
+        limit(row, row.copy(), *np.ones(4, np.float32))

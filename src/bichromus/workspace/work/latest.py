@@ -18,7 +18,7 @@ FIRST: Final[tuple[str, ...]] = ("view", "recipe")
 """Kinds that go before all others: what the eye waits for."""
 ASIDE: Final[frozenset[str]] = frozenset(
     {"log", "log pick", "calibration", "positions", "review", "watch"}
-    | {"plan", "outlook", "year", "month"}
+    | {"plan", "outlook", "year", "month", "compiler"}
 )
 """Kinds that no picture waits for, and that wait for none."""
 
