@@ -231,7 +231,8 @@ def _read(path: Path) -> np.ndarray:
 def main() -> None:
     way, folder = sys.argv[1], Path(sys.argv[2])
     if way in ("ours", "everything"):
-        make_ready()  # as it is in the open program
+        make_ready()  # as it is in the open program, which has read files
+        astropy_fits()
     begun = time.perf_counter()
     if way != "nothing":
         ways = {"ours": ours, "everything": everything, "plain": plain, "moved": moved}

@@ -12,6 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from bichromus.core.blend.colour import apply_colour
+from bichromus.core.blend.pixels import quantise
 from bichromus.core.blend.stretch import Curve
 from bichromus.core.clean.split import split_stars
 from bichromus.core.measure.profiles import Second, Shape, draw_stars, moffat
@@ -149,6 +150,11 @@ def test_a_picture_is_the_same_with_a_compiler_and_without(
         assert np.abs(quick - plain).max() < near
     assert encode(decode(code)) == pytest.approx(code, abs=1e-6)
     assert np.abs(decode(code) / np.maximum(decode_exact(code), 1e-30) - 1)[code > 0].max() < 2e-6
+    for kind in ("uint8", "uint16"):
+        whole = np.ascontiguousarray(code.reshape(3, 2, -1))
+        quick, plain = both_ways(monkeypatch, lambda k=kind, w=whole: quantise(w, k))
+        assert quick.dtype == plain.dtype == kind
+        assert np.array_equal(quick, plain)
     found = oklab_to_light(lab.copy())
     assert found.min() >= -1e-6
     assert found.max() <= 1 + 1e-6

@@ -9,6 +9,7 @@ import cv2
 import numpy as np
 
 from ..model.planes import F32
+from ..numerics.pixel_loops import QUANTISE
 
 _TOP: Final = {"uint16": 65535.0, "uint8": 255.0}
 
@@ -32,6 +33,12 @@ class Clipped:
 def quantise(code: F32, dtype: str) -> np.ndarray:
     """(3, H, W) code 0..1 to (H, W, 3) of uint16, uint8 or float32."""
     planes = list(code)
+    loop = QUANTISE.get() if dtype != "float32" else None
+    if loop is not None and code.flags.c_contiguous and code.dtype == np.float32:
+        out = np.empty((*code.shape[1:], 3), dtype)
+        red, green, blue = code.reshape(3, -1)
+        loop(red, green, blue, np.float32(_TOP[dtype]), out.reshape(-1))
+        return out
     if dtype != "float32":
         scaled = code * np.float32(_TOP[dtype])
         scaled += np.float32(0.5)

@@ -138,6 +138,16 @@ def _limit_loop(a: F32, b: F32, cos: F, sin: F, slope: F, amount: F) -> None:
         b[n] -= excess * sin
 
 
+def _quantise_loop(
+    red: F32, green: F32, blue: F32, top: F, out: NDArray[np.unsignedinteger]
+) -> None:
+    """Code 0 to 1 as whole numbers up to ``top``, side by side (3 N,)."""
+    for n in range(red.size):
+        out[3 * n] = _BITS(red[n] * top + _HALF)
+        out[3 * n + 1] = _BITS(green[n] * top + _HALF)
+        out[3 * n + 2] = _BITS(blue[n] * top + _HALF)
+
+
 _USES: Final = (_log2, _exp2, _decoded, _encoded)
 DECODE: Final = Compiled(_decode_loop, uses=_USES, wide=True)
 ENCODE: Final = Compiled(_encode_loop, uses=_USES, wide=True)
@@ -145,6 +155,7 @@ ASINH: Final = Compiled(_asinh_loop, uses=_USES, wide=True)
 TO_LAB: Final = Compiled(_to_lab_loop, uses=_USES, wide=True)
 TO_LIGHT: Final = Compiled(_to_light_loop, uses=_USES, wide=True)
 LIMIT: Final = Compiled(_limit_loop, uses=_USES, wide=True)
+QUANTISE: Final = Compiled(_quantise_loop, wide=True)
 
 
 def is_row(array: NDArray[np.generic]) -> bool:
@@ -168,3 +179,6 @@ def make_ready() -> None:
             change(*np.zeros((6, 16), np.float32))
     if (limit := LIMIT.get()) is not None:
         limit(row, row.copy(), *np.ones(4, np.float32))
+    if (whole := QUANTISE.get()) is not None:
+        for out in (np.zeros(48, np.uint8), np.zeros(48, np.uint16)):
+            whole(row, row, row, np.float32(1), out)
