@@ -27,6 +27,7 @@ from bichromus.core.numerics.oklab import (
     decode,
     decode_exact,
     encode,
+    lightness_of_grey,
     oklab_to_light,
     to_oklab,
 )
@@ -143,6 +144,7 @@ def test_a_picture_is_the_same_with_a_compiler_and_without(
         (lambda: decode(code), 1e-6),
         (lambda: encode(decode(code)), 1e-6),
         (lambda: code_to_oklab(code.copy()), 2e-6),
+        (lambda: lightness_of_grey(np.maximum(code, 1e-9)), 2e-6),
         (lambda: oklab_to_light(lab.copy()), 4e-6),
         (limited, 1e-6),
     ):

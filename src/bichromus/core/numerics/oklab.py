@@ -9,7 +9,7 @@ import numpy as np
 
 from ..model.planes import F32
 from .oklab_figures import FROM_LAB32, FROM_LMS32, TO_LAB32, TO_LMS32
-from .pixel_loops import DECODE, ENCODE, TO_LAB, TO_LIGHT, is_row
+from .pixel_loops import DECODE, ENCODE, LIGHTNESS, TO_LAB, TO_LIGHT, is_row
 
 
 def decode_exact(code: np.ndarray) -> np.ndarray:
@@ -59,6 +59,8 @@ def decode(code: F32, out: F32 | None = None) -> F32:
 
 def lightness_of_grey(code: F32, out: F32 | None = None) -> F32:
     """Oklab lightness of greys of sRGB code (2-D float32, 0 to 1): the cube root of their light."""
+    if _each_row(LIGHTNESS.get(), code, made := _room(out, code)):
+        return made
     root = np.add(code, np.float32(0.055), out=out)
     root *= np.float32(1 / 1.055)
     np.maximum(root, np.float32(0.04), out=root)

@@ -81,6 +81,11 @@ def _encode_loop(light: F32, code: F32) -> None:
         code[n] = _encoded(light[n])
 
 
+def _lightness_loop(grey: F32, lightness: F32) -> None:
+    for n in range(grey.size):
+        lightness[n] = _exp2(_log2(max(_decoded(grey[n]), _TINY)) * _CUBE)
+
+
 def _asinh_loop(x: F32, figures: F32, above: F32) -> None:
     """``step`` log2 (k + root(1 + k k)) of k = ``strength`` x, with the sign of x; what lies above
     the ``knee`` is held back: u ``held`` / (1 + u ``bend``) of u, so many times ``over`` it.
@@ -151,6 +156,7 @@ def _quantise_loop(
 _USES: Final = (_log2, _exp2, _decoded, _encoded)
 DECODE: Final = Compiled(_decode_loop, uses=_USES, wide=True)
 ENCODE: Final = Compiled(_encode_loop, uses=_USES, wide=True)
+LIGHTNESS: Final = Compiled(_lightness_loop, uses=_USES, wide=True)
 ASINH: Final = Compiled(_asinh_loop, uses=_USES, wide=True)
 TO_LAB: Final = Compiled(_to_lab_loop, uses=_USES, wide=True)
 TO_LIGHT: Final = Compiled(_to_light_loop, uses=_USES, wide=True)
@@ -169,7 +175,7 @@ def make_ready() -> None:
     """
     load()
     row = np.zeros(16, np.float32)
-    for one in (DECODE, ENCODE):
+    for one in (DECODE, ENCODE, LIGHTNESS):
         if (loop := one.get()) is not None:
             loop(row, row.copy())
     if (curve := ASINH.get()) is not None:
