@@ -34,13 +34,16 @@ class StarsAndNoise:
 
 
 def stars_and_noise(
-    picture: Picture, known: LargeScale | None = None, stars: Stars | None = None
+    picture: Picture,
+    known: LargeScale | None = None,
+    stars: Stars | None = None,
+    width: float | None = None,
 ) -> StarsAndNoise:
     """Stars and noise of a mono picture (H, W). ``known`` is its large-scale noise, and ``stars``
-    its stars, where they were told before.
+    its stars, where they were told before, or about how wide they are (``width``, px).
     """
     plane = fill(picture.data, ~np.isfinite(picture.data))
-    stars = stars or find_stars(plane, picture.header.saturation)
+    stars = stars or find_stars(plane, picture.header.saturation, width=width)
     mask = bright_mask(plane, stars, picture.header.saturation)
     noise = measure_noise(picture.data, avoid=mask)
     if known:

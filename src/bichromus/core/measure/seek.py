@@ -22,6 +22,7 @@ from .star_design import Beside, StarDesign, Step
 _APART: Final = 0.8  # star widths at which a companion can be told
 _NEAR: Final = 3.5  # star widths within which the brightest candidate counts as a neighbour
 _STEPS: Final = 3
+_HOPELESS: Final = 0.1  # of a candidate's light, that a first step has to explain
 _BATCH: Final = 2048
 _THREADS: Final = 2
 _LEAST, _LOUDEST, _EIGHT = 4.0, 16.0, 8.0  # sigma of a fit (METHOD 6, *Judge*)
@@ -95,11 +96,16 @@ class Seeker:
         p = self.shape.stars(x, y, height)
         beside = self._brightest_near(p)
         step = self._fitted(plane, model, p, beside)
-        for _ in range(_STEPS - 1):
-            p = self._moved(p, step, plane.shape)
-            step = self._fitted(plane, model, p, beside)
-        p = self._moved(p, step, plane.shape)
-        sigma = self.noise.at(p[:, X], p[:, Y], (plane.shape[0], plane.shape[1]))
+        keep = self._hopeful(self._judged(p, step, plane.shape), beside)
+        p, beside = self._moved(p, step, plane.shape)[keep], _renumbered(beside, keep)
+        for _ in range(_STEPS - 2):
+            p = self._moved(p, self._fitted(plane, model, p, beside), plane.shape)
+        step = self._fitted(plane, model, p, beside)
+        return self._judged(self._moved(p, step, plane.shape), step, plane.shape)
+
+    def _judged(self, p: F64, step: Step, extent: tuple[int, ...]) -> Candidates:
+        """Stars (N, 7) with what their last step tells of them."""
+        sigma = self.noise.at(p[:, X], p[:, Y], (extent[0], extent[1]))
         gained = step.without - (self.design.freedom + 6) * sigma**2
         lost = step.rest - self.design.freedom * sigma**2
         return Candidates(
@@ -109,6 +115,15 @@ class Seeker:
             step.off,
             step.error[:, 1:] * sigma[:, None],
         )
+
+    def _hopeful(self, found: Candidates, beside: NDArray[np.int64]) -> NDArray[np.int64]:
+        """Which candidates are worth another step, by number; with them what lies beside them. No
+        star begins as the others do: in one of ten thousand a first step explains so little.
+        """
+        keep = (found.snr > _LEAST) & (found.explained > _HOPELESS)
+        near = beside[keep]
+        keep[near[near >= 0]] = True
+        return np.flatnonzero(keep)
 
     def refitted(self, plane: F32, model: F32, p: F64) -> tuple[F64, F64]:
         """Stars (N, 7) of the ``model`` fitted again, each with all others taken off; and by how
@@ -161,6 +176,13 @@ class Seeker:
             near = np.clip(places, p[:, column] - 1, p[:, column] + 1)
             out[:, column] = np.clip(near, 0, size - 1)
         return out
+
+
+def _renumbered(beside: NDArray[np.int64], keep: NDArray[np.int64]) -> NDArray[np.int64]:
+    """Numbers of neighbours among those kept; -1 where a neighbour was not."""
+    place = np.full(len(beside) + 1, -1)  # the last for none, which is numbered -1
+    place[keep] = np.arange(len(keep))
+    return np.asarray(place[beside[keep]], np.int64)
 
 
 def reshaped(shape: Shape, p: F64, off: F64) -> tuple[Shape, F64]:

@@ -123,7 +123,7 @@ class StarDesign:
         plain = self._shape.second is None and self._shape.table is None
         if loop is None or not (plain or beside is None):
             return self._plain_sums(plane, model, lot)
-        out = np.zeros((len(lot.stars), self._columns.shape[2] + 1))
+        out = np.empty((len(lot.stars), self._columns.shape[2] + 1))
         row_of, other = np.full(len(lot.stars), -1), _NOBODY
         if beside is not None:
             row_of[beside.star], other = np.arange(len(beside.star)), beside.other
@@ -167,8 +167,11 @@ def _sums_loop(
     """What ``_plain_sums`` tells, star by star."""
     height, width = plane.shape
     many = columns.shape[2]
+    sums = np.empty(many)  # its own memory: what is added needs not be written at once
     for n in range(len(at)):
         design, row = columns[number[n]], row_of[n]
+        sums[:] = 0
+        square = 0.0
         light, x0, y0, a, b, c, s, beta = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 1.0
         if row >= 0:
             light, x0, y0 = other[row, 0], other[row, 1], other[row, 2]
@@ -188,8 +191,10 @@ def _sums_loop(
             for k in range(3):
                 value += weight[n, k] * design[p, k]
             for k in range(many):
-                out[n, k] += value * design[p, k]
-            out[n, many] += value * value
+                sums[k] += value * design[p, k]
+            square += value * value
+        out[n, :many] = sums
+        out[n, many] = square
 
 
 _LOOP: Final = Compiled(_sums_loop)

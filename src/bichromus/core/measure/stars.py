@@ -252,7 +252,8 @@ def star_mask(
 
 
 def _t(values: np.ndarray) -> tuple[float, ...]:
-    return tuple(round(float(v), 2) if abs(v) > 1 else float(v) for v in values)
+    rounded: list[float] = np.where(np.abs(values) > 1, np.round(values, 2), values).tolist()
+    return tuple(rounded)
 
 
 def rough_width(plane: F32) -> float:

@@ -73,7 +73,10 @@ def _pool(
     ]
     top = max(tops) if tops else None  # a pixel is full where it is full in all of them
     picture = Picture(made.data, Header(saturation=top))
-    measure = measure_plane(picture, name, stars_and_noise(picture, made.noise))
+    widths = [p.measure.stars.fwhm_px for p in members if p.measure.stars.fwhm_px]
+    width = float(np.median(widths)) if widths else None
+    look = stars_and_noise(picture, made.noise, width=width)
+    measure = measure_plane(picture, name, look)
     notes = Notes(made.warnings, pool=_pool_note(members, left_out, made))
     if top is not None:
         cores = core_notes(picture.data, measure, top + measure.background)

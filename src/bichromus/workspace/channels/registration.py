@@ -18,8 +18,9 @@ from ...core.align.stack import Crop, Registered, resample_stack, shared_box
 from ...core.measure import followed_stars, stars_within
 from ...core.model.errors import InputError, NotEnoughData, NotLinear
 from ...core.model.measures import Stars
-from ...core.model.planes import F32, Picture
+from ...core.model.planes import F32, Mask, Picture
 from ...core.model.progress import SILENT, Progress
+from ...core.numerics.bands import row_bands
 from ...core.numerics.smoothing import fill
 from ..project.state import SourceState
 from ..project.store import Store
@@ -31,6 +32,11 @@ _STILL_PX: Final = 0.35
 """A stack whose corners lie nearer than this to the grid is not resampled: it would only blur."""
 
 
+_IN_A_STAR: Final = 0.3
+"""A star mask that was laid counts from here: a star that moved by part of a pixel stays
+covered.
+"""
+_BAND_ROWS: Final = 256
 _UNLAID: Final = NotEnoughData, NotLinear
 """Faults of a stack that cannot be laid on others, but can be used as it lies."""
 
@@ -130,6 +136,21 @@ class Registration:
             return stars_within(plane, stars, left, top, full)
         x, y = place.match.warp.back(np.array(stars.x, float), np.array(stars.y, float))
         return followed_stars(plane, stars, x - left, y - top, 1 / place.scale, full)
+
+    def laid_mask(self, source: SourceState, mask: Mask) -> Mask:
+        """A mask (H, W) of a stack on the output grid; what lies beyond the stack is in none."""
+        if not self.key(source):
+            return mask
+        x0, y0, x1, y1 = self.box
+        warp = Registered(_without_memory(mask.shape), self.stacks[source.id].match).warp
+        x, covered = np.arange(x0, x1, dtype=float), mask.astype(np.uint8) * 255
+        out = np.zeros((y1 - y0, x1 - x0), np.bool_)
+        for top, end in row_bands(len(out), _BAND_ROWS):
+            u, v = warp.grid(x, np.arange(y0 + top, y0 + end, dtype=float))
+            at = u.astype(np.float32), v.astype(np.float32)
+            part = cv2.remap(covered, *at, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT)
+            out[top:end] = part > 255 * _IN_A_STAR
+        return out
 
     def preview(self, source: SourceState, plane: F32) -> F32:
         """A finite plane (H, W) of a stack on the output grid at half size, to look at and not to

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Final
 
 import numpy as np
 
@@ -22,9 +21,6 @@ from ..project.state import SourceState
 from .context import PrepareContext
 from .registration import Registration
 from .sources import read_source
-
-_IN_A_STAR: Final = 0.3
-"""A resampled star mask counts from here: a star that moved by part of a pixel stays covered."""
 
 
 @dataclass(frozen=True)
@@ -123,14 +119,11 @@ def resample_lines(
     if not registration.key(source):
         return single
     lines = {}
-    count = len(single.lines) + 1
+    count = len(single.lines)
     for number, (name, plane) in enumerate(single.lines.items()):
         part = progress.part(number / count, (number + 1) / count)
         lines[name] = registration.resampled(source, replace(picture, data=plane), part).data
-    mask = registration.resampled(
-        source, Picture(single.stars.astype(np.float32)), progress.part(0.9, 1)
-    ).data
-    stars = np.nan_to_num(mask) > _IN_A_STAR
+    stars = registration.laid_mask(source, single.stars)
     return single.resampled(lines, stars, 1 / registration.stacks[source.id].scale)
 
 
