@@ -11,6 +11,7 @@ from ..model.planes import F32
 from .robust import MAD_TO_SIGMA
 
 F64 = NDArray[np.float64]
+_STILL = 1e-4  # sigma by which terms may change once a fit has come to rest
 
 
 @dataclass(frozen=True)
@@ -66,9 +67,11 @@ def fit_poly(
         # on coordinates from -1 to 1 the normal equations keep all digits that data have
         weighted = (matrix * weight[:, None]).T
         found = np.linalg.lstsq(weighted @ matrix, weighted @ values, rcond=None)[0]
-        terms = np.asarray(found, np.float64)
+        before, terms = terms, np.asarray(found, np.float64)
         off = values - matrix @ terms
         sigma = max(MAD_TO_SIGMA * float(np.median(np.abs(off - np.median(off)))), 1e-30)
+        if number > 2 and np.abs(terms - before).max() < _STILL * sigma:
+            break
         if number < 2:  # first gently: outliers must not bend the start
             weight = base / np.maximum(np.abs(off) / (1.5 * sigma), 1)
         else:

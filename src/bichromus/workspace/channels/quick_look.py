@@ -5,10 +5,10 @@ the true channels are there, and nothing is judged, advised, kept or published b
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import partial
-from typing import Final
+from typing import Final, TypeVar
 
 import cv2
 import numpy as np
@@ -22,7 +22,7 @@ from ...core.measure.rough import rough_measure, rough_stars
 from ...core.model.channel import channel_order
 from ...core.model.errors import InputError, NotEnoughData
 from ...core.model.planes import F32, Mask
-from ...core.model.progress import Progress
+from ...core.model.progress import SILENT, Progress
 from ...core.numerics.robust import step_sigma
 from ...core.numerics.smoothing import fill
 from ...core.numerics.surface import low_surface
@@ -39,7 +39,9 @@ from .prepared import Prepared
 from .registration import suggest_reference
 from .sources import RGB, bytes_of
 
+T = TypeVar("T")
 _Map = tuple[np.ndarray, np.ndarray]
+_Rig = tuple[str, tuple[int, int]]
 _SMALLEST_PX: Final = 400
 _EDGE_PX: Final = 90.0  # over which a stack fades into the others
 _FLUX_SHARE: Final = 0.97  # quantile of light by which two stacks are brought to one brightness
@@ -81,23 +83,52 @@ def quick_look(store: Store, wanted: PreparationState, progress: Progress) -> Ch
         return None
     named = wanted.reference or suggest_reference(stacks)
     grid = next((c for c in seen if c.source.id == named), seen[0])
-    lines: dict[str, list[_Line]] = {}
-    maps: dict[tuple[str, tuple[int, int]], _Map | None] = {}
-    for coarse in [grid, *(c for c in seen if c is not grid)]:
-        rig = coarse.source.eye, coarse.source.shape  # a rig's stacks lie alike, but for a little
-        if rig not in maps:
-            maps[rig] = _map_of(store, grid, coarse)
-        laid = _laid(grid, coarse, maps[rig])
-        if laid is not None:
-            with contextlib.suppress(InputError):  # a response that does not fit is told later
-                for name, plane in _lines_of(store, wanted, coarse.source, laid).items():
-                    lines.setdefault(name, []).append(_line(coarse.source, plane))
-    made = {n: _prepared(n, lines[n]) for n in sorted(lines, key=channel_order)}
-    if not made:
+    lines = _all_lines(store, wanted, grid, [grid, *(c for c in seen if c is not grid)])
+    names = sorted(lines, key=channel_order)
+    done = _at_once([partial(_prepared, n, lines[n]) for n in names])
+    if not done:
         return None
-    return Channels(
-        {p.id: p for p in made.values()}, {n: p.id for n, p in made.items()}, rough=True
-    )
+    return Channels({p.id: p for p in done}, {p.channel: p.id for p in done}, rough=True)
+
+
+def _all_lines(
+    store: Store, wanted: PreparationState, grid: Coarse, stacks: Sequence[Coarse]
+) -> dict[str, list[_Line]]:
+    """Every channel of stacks on the small grid, by name."""
+    firsts: dict[_Rig, Coarse] = {}
+    for coarse in stacks:  # a rig's stacks lie alike, but for a little
+        firsts.setdefault(_rig_of(coarse), coarse)
+    found = _at_once([partial(_map_of, store, grid, c) for c in firsts.values()])
+    maps = dict(zip(firsts, found, strict=True))
+
+    def of(coarse: Coarse) -> list[tuple[str, _Line]]:
+        laid = _laid(grid, coarse, maps[_rig_of(coarse)])
+        if laid is None:
+            return []
+        try:
+            planes = _lines_of(store, wanted, coarse.source, laid)
+        except InputError:  # a response that does not fit is told later
+            return []
+        return [(name, _line(coarse.source, plane)) for name, plane in planes.items()]
+
+    lines: dict[str, list[_Line]] = {}
+    for one in _at_once([partial(of, c) for c in stacks]):
+        for name, line in one:
+            lines.setdefault(name, []).append(line)
+    return lines
+
+
+def _at_once(pieces: Sequence[Callable[[], T]]) -> list[T]:
+    """What small pieces give, side by side: none of them takes memory to speak of."""
+
+    def run(piece: Callable[[], T], _progress: Progress) -> T:
+        return piece()
+
+    return side_by_side([partial(run, p) for p in pieces], SILENT, [0.0] * len(pieces))
+
+
+def _rig_of(coarse: Coarse) -> _Rig:
+    return coarse.source.eye, coarse.source.shape
 
 
 def _line(source: SourceState, plane: F32) -> _Line:
