@@ -1,5 +1,6 @@
-"""What a person at the telescope wants to be told: stars that widen, light that goes, a sky that
-brightens, a sensor that warms, stars that draw out, a camera that has stopped.
+"""What a person at the telescope wants to be told: stars that widen, air that has changed since
+the last focus, light that goes, a sky that brightens, a sensor that warms, stars that draw out, a
+camera that has stopped.
 """
 
 from __future__ import annotations
@@ -7,11 +8,12 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
+from itertools import pairwise
 from typing import Final, Literal
 
 import numpy as np
 
-Kind = Literal["focus", "light", "sky", "warm", "shape", "stopped"]
+Kind = Literal["focus", "air", "light", "sky", "warm", "shape", "stopped"]
 IN_A_ROW: Final = 2
 """Subs that must show it: one alone may be a gust or a plane."""
 WIDER: Final = 1.15
@@ -30,6 +32,9 @@ SUBS_MISSING: Final = 3.0
 """Lengths of a sub without one from which the camera has stopped."""
 _LEAST: Final = 3  # subs that make the night's own
 _SEEING: Final = 0.6  # power of the airmass by which stars widen (Fried 1966)
+_A_RUN: Final = 0.7
+"""Of what a focus run takes, from which a gap between two subs may have been one."""
+_SHORTEST_RUN_MIN: Final = 1.0
 _BACK: Final = 0.5  # of the way back to the threshold at which it is over
 _RECENT: Final = 12  # subs that the night's own is taken from: the sky changes over hours
 
@@ -38,7 +43,7 @@ _RECENT: Final = 12  # subs that the night's own is taken from: the sky changes 
 class WatchedSub:
     """A sub as it arrived: UTC, filter, star width in pixels, starlight against one sub of the
     night with the air's extinction taken out, background noise, ellipticity, sensor in degrees
-    Celsius; None where not known; airmass.
+    Celsius; None where not known; airmass; the air at the telescope in degrees Celsius.
     """
 
     start: dt.datetime
@@ -50,6 +55,7 @@ class WatchedSub:
     ellipticity: float | None = None
     temperature_c: float | None = None
     airmass: float = 1.0
+    air_c: float | None = None
 
     @property
     def end(self) -> dt.datetime:
@@ -68,6 +74,16 @@ class Notice:
     figure: float
     against: dt.datetime
     over: dt.datetime | None = None
+
+
+@dataclass(frozen=True)
+class FocusRuns:
+    """How a telescope is focused: the minutes of a run, and after what change of the air (degrees
+    Celsius; None: not by that).
+    """
+
+    minutes: float
+    after_c: float | None = None
 
 
 Figure = Callable[[WatchedSub], float | None]
@@ -113,18 +129,57 @@ _RULES: Final = (
 
 
 def notices(
-    subs: Sequence[WatchedSub], now: dt.datetime, late: dt.timedelta = dt.timedelta(0)
+    subs: Sequence[WatchedSub],
+    now: dt.datetime,
+    late: dt.timedelta = dt.timedelta(0),
+    focus: FocusRuns | None = None,
 ) -> list[Notice]:
     """All that was noticed in a night's subs of one rig, in the order in which it was; each once
     until it is over. ``late``: what a sub takes from its end until it is here.
     """
     out = [n for rule in _RULES for n in _of_rule(rule, subs)]
+    if focus is not None and focus.after_c is not None:
+        out += _of_air(subs, focus)
     if subs:
         last = subs[-1]
         if (now - late - last.end).total_seconds() > SUBS_MISSING * last.seconds:
             silent = (now - last.end).total_seconds() / 60
             out.append(Notice("stopped", last.end, silent, last.start))
     return sorted(out, key=lambda n: n.since)
+
+
+def focused_at(subs: Sequence[WatchedSub], focus: FocusRuns) -> list[dt.datetime]:
+    """When a rig was focused, as far as its subs show: as it began, and in every gap that is long
+    enough for a run.
+    """
+    out = [s.start for s in subs[:1]]
+    least = dt.timedelta(minutes=max(_A_RUN * focus.minutes, _SHORTEST_RUN_MIN))
+    return out + [b.start for a, b in pairwise(subs) if b.start - a.end >= least]
+
+
+def _of_air(subs: Sequence[WatchedSub], focus: FocusRuns) -> list[Notice]:
+    """Air that has changed by more than the focus stands since it was set, in subs in a row; over
+    once it is set anew.
+    """
+    assert focus.after_c is not None
+    fresh, out = set(focused_at(subs, focus)), list[Notice]()
+    first: WatchedSub | None = None
+    row: list[WatchedSub] = []
+    for s in subs:
+        if s.start in fresh:
+            if out and out[-1].over is None:
+                out[-1] = replace(out[-1], over=s.start)
+            first, row = None, []
+        if s.air_c is None:
+            continue
+        first = first or s
+        change = s.air_c - (first.air_c or 0.0)
+        row = [*row, s] if abs(change) >= focus.after_c else []
+        if out and out[-1].over is None:
+            out[-1] = replace(out[-1], figure=change)
+        elif len(row) >= IN_A_ROW:
+            out.append(Notice("air", row[0].start, change, first.start))
+    return out
 
 
 def _of_rule(rule: _Rule, subs: Sequence[WatchedSub]) -> list[Notice]:
@@ -176,6 +231,9 @@ def notice_words(n: Notice, clock: Callable[[dt.datetime], str], cause: str = ""
     then = clock(n.against)
     if n.kind == "focus":
         return f"Stars {100 * (n.figure - 1):.0f} % wider than at {then}: refocus."
+    if n.kind == "air":
+        way = "colder" if n.figure < 0 else "warmer"
+        return f"Air {abs(n.figure):.1f} °C {way} than at the last focus, {then}: refocus."
     if n.kind == "light":
         return f"Starlight at {100 * n.figure:.0f} % of that at {then}: cloud, or dew on the glass."
     if n.kind == "sky":

@@ -15,6 +15,7 @@ from .sub_header import FILTER, SECONDS, read_cards, start_of
 
 CalibrationKind = Literal["flat", "dark", "bias", "light"]
 _ANGLE: Final = ("ROTATANG", "ROTATOR", "ROTANGLE", "OBJCTROT", "POSANGLE")
+_AIR: Final = ("AMBTEMP", "AMB-TEMP", "AMBIENT", "AIRTEMP", "OUTTEMP", "FOCTEMP", "FOCUSTEM")
 _KEYWORDS: Final = {c.id: c.keywords for c in COLUMNS}
 
 
@@ -44,6 +45,13 @@ def calibration_kind(word: str) -> CalibrationKind | None:
     if plain == "dark":
         return "dark"
     return "bias" if plain in ("bias", "offset", "zero") else None
+
+
+def air_of(path: Path) -> float | None:
+    """The air at the telescope, degrees Celsius, where a frame's header tells it: of a weather
+    station, else of the focuser. Raises UnreadableFile.
+    """
+    return first_number(read_cards(path), _AIR)
 
 
 def read_calibration(path: Path, kind: CalibrationKind) -> CalibrationHeader:

@@ -59,6 +59,8 @@ class GainMode(_Frozen):
 class RigThing(_Frozen):
     """Telescope and camera; ``reducer`` multiplies the focal length; sensor in pixels. ``filters``
     names those that it owns (empty: all). ``gain`` is one of its modes (None: the figures above).
+    It is focused after a time (the plan's), or by ``temperature``: after the air has changed by
+    ``focus_after_c`` degrees Celsius.
     """
 
     name: Name
@@ -83,6 +85,8 @@ class RigThing(_Frozen):
     set_up_min: Annotated[float, Field(ge=0, le=600)] = 30.0
     flip_min: Annotated[float, Field(ge=0, le=60)] = 8.0
     focus_run_min: Annotated[float, Field(ge=0, le=60)] = 3.0
+    focus_by: Literal["time", "temperature"] = "time"
+    focus_after_c: Annotated[float, Field(gt=0, le=20)] = 1.5
     focus_offsets: bool = True
     demo: bool = False
 
@@ -205,7 +209,7 @@ class PlanState(Things):
     """The things that a project works with, and what was chosen for the plan: ``with_rigs`` shoot
     beside the chosen one, ``with_targets`` are shot beside the chosen one. Of a mosaic one panel is
     shot a night, or all of them; ``panels_done`` are hours by panel and channel where they were
-    typed.
+    typed. ``cooling_c_h``: by how much the air cools in an hour of a clear night.
     """
 
     site: str = ""
@@ -226,6 +230,7 @@ class PlanState(Things):
     goals: dict[str, Annotated[float, Field(ge=0, le=2000)]] = Field(default_factory=dict)
     dither_every: Annotated[int, Field(ge=1, le=50)] = 3
     refocus_min: Positive = 75.0
+    cooling_c_h: Annotated[float, Field(gt=0, le=20)] = 1.0
     download_s: Annotated[float, Field(ge=0, le=120)] = 5.0
     forecast_csv: str = ""
     max_sub_s: Positive = 600.0
@@ -234,6 +239,14 @@ class PlanState(Things):
     min_altitude: Annotated[float, Field(ge=0, lt=90)] = 25.0
     sun_below: Annotated[float, Field(ge=-18, le=-4)] = -18.0
     clear_chance: Annotated[float, Field(gt=0, le=1)] = USUAL_CHANCE
+
+    def refocus_min_of(self, rig: RigThing) -> float:
+        """Minutes between focus runs of a rig: the plan's, or what the night's air takes to cool by
+        as much as the rig bears.
+        """
+        if rig.focus_by == "time":
+            return self.refocus_min
+        return 60 * rig.focus_after_c / self.cooling_c_h
 
     def filters_of(self, rig: RigThing) -> tuple[FilterThing, ...]:
         """The filters that a rig owns."""

@@ -44,6 +44,9 @@ from ..work.jobs import STOP_S
 
 FRAME: Final = (602, 900)
 _SENSOR_C: Final = -10.0
+_DUSK_C: Final = 9.0  # of the air as the evening begins
+_DAY_MIN: Final = 1440.0
+_CLOSEST: Final = 0.9  # of the even distance of subs, that pauses may bring them to
 CAMERA: Final = "simulated camera"
 _LASTS: Final = 0.12  # of an evening, an incident
 _AMONG: Final = 4  # subs of the same filter before and after
@@ -62,17 +65,47 @@ class Evening:
     shots: tuple[Exposure, ...]
     air: tuple[Air, ...]
     seed: int
+    cooling_c_h: float = 1.0
 
 
-def shots_of(blocks: Sequence[tuple[str, float, float, int, float]]) -> tuple[Exposure, ...]:
-    """Subs of blocks (filter, start, end, subs, seconds), Julian days, spread evenly over each."""
+@dataclass(frozen=True)
+class FocusPauses:
+    """Focus runs between subs: every so many minutes one of so many."""
+
+    every_min: float
+    run_min: float
+
+
+def shots_of(
+    blocks: Sequence[tuple[str, float, float, int, float]], focus: FocusPauses | None = None
+) -> tuple[Exposure, ...]:
+    """Subs of blocks (filter, start, end, subs, seconds), Julian days, spread evenly over each;
+    with pauses in which the camera is focused.
+    """
     out = []
     for name, start, end, subs, seconds in blocks:
-        step = (end - start) / max(subs, 1)
-        out += [
-            Exposure(name, moment_of(start + n * step), float(round(seconds))) for n in range(subs)
-        ]
+        moments = _even(start, end, subs) if focus is None else _paused(start, end, subs, focus)
+        out += [Exposure(name, moment_of(m), float(round(seconds))) for m in moments]
     return tuple(out)
+
+
+def _even(start: float, end: float, subs: int) -> list[float]:
+    step = (end - start) / max(subs, 1)
+    return [start + n * step for n in range(subs)]
+
+
+def _paused(start: float, end: float, subs: int, focus: FocusPauses) -> list[float]:
+    """The subs closer together, and the time that this gains in pauses."""
+    every, run = focus.every_min / _DAY_MIN, focus.run_min / _DAY_MIN
+    runs = int((end - start) / max(every, 1e-9))
+    step = max((end - start - runs * run) / max(subs, 1), _CLOSEST * (end - start) / max(subs, 1))
+    out, clock, focused = [], start, start
+    for _ in range(subs):
+        if clock - focused >= every:
+            clock, focused = clock + run, clock + run
+        out.append(clock)
+        clock += step
+    return out
 
 
 def make_evening(
@@ -85,6 +118,7 @@ def make_evening(
     refocus_min: float = 75.0,
     mishaps: float = 0.03,
     incidents: Sequence[Incident] = (),
+    cooling_c_h: float = 1.0,
 ) -> Evening:
     """The same plan always gives the same evening. Raises InputError when nothing is planned."""
     if not shots:
@@ -116,7 +150,7 @@ def make_evening(
         mishaps,
     )
     air = [with_incidents(a, s.start, incidents) for a, s in zip(air, shots, strict=True)]
-    return Evening(site, rig, target, tuple(filters), tuple(shots), tuple(air), seed)
+    return Evening(site, rig, target, tuple(filters), tuple(shots), tuple(air), seed, cooling_c_h)
 
 
 def make_camera(e: Evening, shape: tuple[int, int] = FRAME) -> SimulatedCamera:
@@ -163,6 +197,7 @@ def write_sub(e: Evening, camera: SimulatedCamera, number: int, folder: Path) ->
             "CCD-TEMP": _SENSOR_C + e.air[number].warmer_c,
             "XPIXSZ": round(camera.pixel_um, 4),
             "FOCALLEN": e.rig.focal,
+            "AMBTEMP": round(_air_c(e, shot.start), 1),
             "SATURATE": min(e.rig.full_well_e, 65000.0),
         }
     )
@@ -171,6 +206,11 @@ def write_sub(e: Evening, camera: SimulatedCamera, number: int, folder: Path) ->
     with atomic(path, overwrite=True) as partial:
         hdu.writeto(partial, overwrite=True)
     return path
+
+
+def _air_c(e: Evening, moment: dt.datetime) -> float:
+    """The air at the telescope: a clear night cools."""
+    return _DUSK_C - e.cooling_c_h * (moment - e.shots[0].start).total_seconds() / 3600
 
 
 def shoot(

@@ -119,7 +119,7 @@ def overheads_of(plan: PlanState, rig: RigThing) -> Overheads:
         plan.download_s,
         dither_every=plan.dither_every,
         refocus_s=rig.focus_run_min * 60,
-        refocus_min=plan.refocus_min,
+        refocus_min=plan.refocus_min_of(rig),
         flip_s=rig.flip_min * 60,
         focus_offsets=rig.focus_offsets,
     )

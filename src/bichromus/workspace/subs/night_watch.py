@@ -4,6 +4,7 @@ made anew for what is left of the night.
 
 from __future__ import annotations
 
+import contextlib
 import datetime as dt
 import threading
 from collections.abc import Callable, Mapping, Sequence
@@ -17,14 +18,18 @@ from psygnal import Signal
 
 from ...core.advise.night_watch import (
     SUBS_MISSING,
+    FocusRuns,
     Notice,
     WatchedSub,
+    focused_at,
     notice_words,
     notices,
 )
+from ...core.files.calibration_header import air_of
 from ...core.measure.grading import grade, sharpness
 from ...core.measure.subs import SubMeasure
 from ...core.measure.transparency import transparency
+from ...core.model.errors import InputError
 from ...core.plan.actions import Action, actions_of
 from ...core.plan.dates import julian, local_time
 from ...core.plan.laying import Block
@@ -42,7 +47,7 @@ _ALIVE: Final = dt.timedelta(hours=12)
 _ARRIVES_S: Final = 4.0
 """Seconds until a file has stopped growing, was found, read and measured."""
 _MOST_S: Final = 86400.0
-_HARMS: Final = ("focus", "light", "sky", "shape")
+_HARMS: Final = ("focus", "light", "sky", "shape")  # air that has cooled harms once stars widen
 State = Literal["good", "poor", "out"]
 
 
@@ -107,6 +112,7 @@ class NightWatch:
         self._lock = threading.Lock()
         self._night = NightSubs()
         self._light: dict[tuple[str, str], float | None] = {}
+        self._air: dict[str, float | None] = {}
         self._told: set[tuple[str, dt.datetime]] = set()
         self._followed: tuple[object, ...] | None = None
         log.changed.connect(self.follow)
@@ -148,7 +154,10 @@ class NightWatch:
         view = self._planning.snapshot.view
         measured = [s for s in subs if s.identity in known]
         light = self._lights(measured, known)
-        watched = tuple(_watched(s, known[s.identity], light[s.identity], view) for s in measured)
+        watched = tuple(
+            _watched(s, known[s.identity], light[s.identity], self._air_of(s), view)
+            for s in measured
+        )
         with self._lock:
             self._night = NightSubs(watched, _graded(measured, known))
         self._tell()
@@ -181,9 +190,22 @@ class NightWatch:
             out[s.identity] = self._light[pair]
         return out
 
+    def _air_of(self, sub: Sub) -> float | None:
+        """The air at the telescope, where the header tells it; each file is asked once."""
+        if sub.identity not in self._air:
+            self._air[sub.identity] = None
+            with contextlib.suppress(InputError, OSError):
+                self._air[sub.identity] = air_of(Path(sub.file))
+        return self._air[sub.identity]
+
+    def _noticed(self, subs: Sequence[WatchedSub], now: dt.datetime) -> list[Notice]:
+        view = self._planning.snapshot.view
+        focus = _focus_of(view) if view is not None else None
+        return notices(subs, now, self._late(), focus)
+
     def _tell(self) -> None:
         """What is new, once, in passing."""
-        for n in notices(self._night.subs, self.now(), self._late()):
+        for n in self._noticed(self._night.subs, self.now()):
             if n.over is None and (n.kind, n.since) not in self._told:
                 self._told.add((n.kind, n.since))
                 self._context.message(self._words(n))
@@ -216,8 +238,9 @@ class NightWatch:
         now = self.now()
         jd = julian(now)
         lane = view.lanes[0]
-        focused = julian(night.subs[0].start) if night.subs else None
-        found = notices(night.subs, now, self._late())
+        runs = focused_at(night.subs, _focus_of(view))
+        focused = julian(runs[-1]) if runs else None
+        found = self._noticed(night.subs, now)
         block = next((b for b in lane.blocks if b.start - 1e-9 <= jd < b.end), None)
         return WatchView(
             now,
@@ -259,7 +282,17 @@ def _cause(n: Notice, view: PlanView) -> str:
     return ""
 
 
-def _watched(s: Sub, m: SubMeasure, light: float | None, view: PlanView | None) -> WatchedSub:
+def _focus_of(view: PlanView) -> FocusRuns:
+    """How the plan's rig is focused."""
+    rig = view.rig
+    return FocusRuns(
+        rig.focus_run_min, rig.focus_after_c if rig.focus_by == "temperature" else None
+    )
+
+
+def _watched(
+    s: Sub, m: SubMeasure, light: float | None, air_c: float | None, view: PlanView | None
+) -> WatchedSub:
     assert s.start is not None
     x = _airmass(s.start + dt.timedelta(seconds=s.seconds / 2), view)
     dimmed = 10 ** (0.4 * EXTINCTION_V * (x - 1))
@@ -273,6 +306,7 @@ def _watched(s: Sub, m: SubMeasure, light: float | None, view: PlanView | None) 
         m.ellipticity,
         s.figures.get("temperature_c"),
         x,
+        air_c,
     )
 
 

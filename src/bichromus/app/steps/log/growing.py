@@ -11,7 +11,7 @@ from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QWidget
 from ....core.model.channel import CHANNELS
 from ....core.model.errors import InputError
 from ....workspace.log.intake import Intake
-from ....workspace.planning.rehearsal import eventful, make_evening, shots_of
+from ....workspace.planning.rehearsal import FocusPauses, eventful, make_evening, shots_of
 from ....workspace.project.folders import rehearsal_folder
 from ....workspace.session import Session
 from ...bridge import Bridge
@@ -114,17 +114,20 @@ class GrowingFold(Fold):
             return
         try:
             blocks = [(b.filter, b.start, b.end, b.subs, b.sub_s) for b in view.tonight.blocks]
-            shots = shots_of(blocks)
+            plan = session.state.plan
+            every = plan.refocus_min_of(view.rig)
+            shots = shots_of(blocks, FocusPauses(every, view.rig.focus_run_min))
             stirring = self.course.currentIndex() == 1 and bool(shots)
             evening = make_evening(
                 view.site,
                 view.rig,
                 view.target,
-                session.state.plan.filters,
+                plan.filters,
                 shots,
                 view.forecast,
-                session.state.plan.refocus_min,
+                every,
                 incidents=eventful(shots) if stirring else (),
+                cooling_c_h=plan.cooling_c_h,
             )
         except InputError as error:
             session.context.report([error])

@@ -340,11 +340,24 @@ class OrderFold(PlanFold):
             "focus every", 15, 240, 75, "Minutes between focus runs", 5, lambda v: f"{v:.0f} min"
         )
         self.refocus.settled.connect(lambda v: self._set("focus every", refocus_min=v))
+        self.cooling = ValueSlider(
+            "air cools by",
+            0.2,
+            4,
+            1,
+            "Degrees an hour of a clear night: tells when a rig focused by temperature wants a run",
+            0.1,
+            lambda v: f"{v:.1f} °C/h",
+        )
+        self.cooling.settled.connect(
+            lambda v: self._set("how fast the air cools", cooling_c_h=round(v, 1))
+        )
         self.dither = ValueSlider(
             "dither every", 1, 20, 3, "Subs between dithers", 1, lambda v: f"{v:.0f} subs"
         )
         self.dither.settled.connect(lambda v: self._set("dither every", dither_every=round(v)))
         self.add(self.refocus)
+        self.add(self.cooling)
         self.add(self.dither)
         self.save = button(
             "Save the plan…",
@@ -354,7 +367,12 @@ class OrderFold(PlanFold):
         self.add(self.save)
 
     def show_choices(self, plan: PlanState) -> None:
+        used = plan.rig, *plan.with_rigs
+        ways = {r.focus_by for r in plan.rigs if r.name in used or not plan.rig}
+        self.refocus.setVisible("time" in ways or not ways)
         self.refocus.set_value(plan.refocus_min)
+        self.cooling.setVisible("temperature" in ways)
+        self.cooling.set_value(plan.cooling_c_h)
         self.dither.set_value(plan.dither_every)
         self.order.setCurrentIndex(0 if plan.order == "block" else 1)
 

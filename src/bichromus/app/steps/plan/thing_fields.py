@@ -38,6 +38,8 @@ WORDS: Final = {
     "set_up_min": "set-up, min",
     "flip_min": "flip, min",
     "focus_run_min": "focus run, min",
+    "focus_by": "focused by",
+    "focus_after_c": "focus holds for, °C",
     "focus_offsets": "filters have offsets",
     "made_for": "made for f/",
     "surface_mag": "surface, mag",
@@ -67,6 +69,8 @@ HINTS: Final = {
     "filters": "names separated by commas; nothing: all filters",
     "gain_modes": "gain, read noise, full well: 100 1.5 18000, 0 3.4 50000",
     "gain": "one of the gain modes; nothing: the read noise and full well above",
+    "focus_by": "after a time, or once the air has changed",
+    "focus_after_c": "change of the air after which it wants a focus run",
     "bands": "channel and width in nm, separated by commas: Ha 3, O3 3 90 %",
     "made_for": "focal ratio of its beam; nothing: parallel",
     "focus_offset": "steps; nothing: it wants a focus run",
@@ -85,6 +89,7 @@ OPTIONAL: Final = ("gain", "made_for", "focus_offset", "surface_mag", "core_mag"
 CHOICES: Final = {
     "kind": KINDS,
     "colour": ("no", "yes"),
+    "focus_by": ("time", "temperature"),
     "focus_offsets": ("no", "yes"),
     "keep_core": ("no", "yes"),
 }

@@ -168,7 +168,12 @@ def cost_rows(view: PlanView) -> list[Row]:
         "the mean share of its subs that the least complete channel has."
     )
     ways = (("blocks", view.tonight.block_cost), ("cycles", view.tonight.cycle_cost))
-    return [
+    every = view.lanes[0].station.overheads.refocus_min
+    rig, by_air = view.rig, view.rig.focus_by == "temperature"
+    why = f"{rig.name} is focused after {rig.focus_after_c:g} °C" if by_air else ""
+    focus = ("focus run", f"about every {every:.0f} min", f"{rig.focus_after_c:g} °C", why)
+    rows = [focus] if by_air else []
+    return rows + [
         (
             name,
             f"{100 * cost.open_share:.0f} % open",
