@@ -10,7 +10,14 @@ import numpy as np
 import pytest
 from test_coming import aim, planned, station
 
-from bichromus.core.advise.night_watch import Notice, WatchedSub, notice_words, notices
+from bichromus.core.advise.night_watch import (
+    FocusRuns,
+    Notice,
+    WatchedSub,
+    focused_at,
+    notice_words,
+    notices,
+)
 from bichromus.core.measure.grading import sharpness
 from bichromus.core.measure.subs import measure_sub
 from bichromus.core.measure.transparency import transparency
@@ -133,6 +140,35 @@ def test_one_sub_alone_and_low_targets_are_no_reason_to_speak() -> None:
     other = [replace(s, filter="O3", fwhm_px=3.0, noise=9.0, light=0.2) for s in steady()]
     later = [replace(s, start=s.start + 8 * STEP) for s in other]
     assert notices([*steady(), *later], later[-1].end) == []
+
+
+def test_air_that_has_changed_since_the_last_focus_wants_another() -> None:
+    pause = dt.timedelta(minutes=3)
+    cooling = [
+        replace(s, air_c=9.0 - 0.3 * n, start=s.start + (pause if n >= 8 else 0 * pause))
+        for n, s in enumerate(steady(14))
+    ]
+    cooling[2] = replace(cooling[2], air_c=None)  # a header that does not tell it
+    focus = FocusRuns(3.0, 1.0)
+    assert focused_at(cooling, focus) == [cooling[0].start, cooling[8].start]
+    found = [n for n in notices(cooling, cooling[-1].end, focus=focus) if n.kind == "air"]
+    assert [(n.since, n.against, n.over) for n in found] == [
+        (cooling[4].start, cooling[0].start, cooling[8].start),  # 1.2 degrees, and again
+        (cooling[12].start, cooling[8].start, None),
+    ]
+    assert told_with(cooling, focus) == cooling[5].end  # two in a row, not one
+    assert notices(cooling, cooling[-1].end, focus=FocusRuns(3.0)) == []
+    assert notices(cooling, cooling[-1].end) == []
+    words = notice_words(found[0], lambda t: t.strftime("%H:%M"))
+    assert words == "Air 2.1 °C colder than at the last focus, 09:30: refocus."
+    warmer = replace(found[0], figure=1.2)
+    assert "1.2 °C warmer" in notice_words(warmer, lambda t: t.strftime("%H:%M"))
+
+
+def told_with(subs: Sequence[WatchedSub], focus: FocusRuns) -> dt.datetime | None:
+    """When something is told first, as the subs arrive one by one."""
+    arrived = (subs[:n] for n in range(1, len(subs) + 1))
+    return next((a[-1].end for a in arrived if notices(a, a[-1].end, focus=focus)), None)
 
 
 def test_a_notice_says_its_figure_and_what_to_do() -> None:

@@ -6,15 +6,25 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Iterator
+from itertools import pairwise
 from pathlib import Path
 
+import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from bichromus.core.plan.dates import julian
 from bichromus.core.simulate.evening import Exposure, Incident
 from bichromus.core.simulate.forecast import Forecast, Hour
 from bichromus.workspace.demo.plan import demo_plan
-from bichromus.workspace.planning.rehearsal import eventful, make_evening, shoot
+from bichromus.workspace.planning.rehearsal import (
+    FocusPauses,
+    eventful,
+    make_evening,
+    shoot,
+    shots_of,
+)
 from bichromus.workspace.session import Session
 from stepped import stepped_session
 from waiting import wait
@@ -119,3 +129,48 @@ def test_an_eventful_evening_has_each_within_subs_of_one_filter() -> None:
         n = next(k for k, s in enumerate(shots) if s.start == i.start)
         assert len({s.filter for s in shots[n - 3 : n + 3]}) == 1
         assert i.end > i.start
+
+
+def test_a_rig_focused_by_temperature_is_planned_and_watched_by_the_air(
+    session: Session, tmp_path: Path
+) -> None:
+    plan = session.state.plan
+    rig = plan.rigs[0].model_copy(update={"focus_by": "temperature", "focus_after_c": 1.2})
+    session.planning.set_plan("a rig", rigs=(rig, *plan.rigs[1:]), cooling_c_h=0.8)
+
+    def planned_min() -> float:
+        view = session.planning.snapshot.view
+        assert view is not None
+        return view.lanes[0].station.overheads.refocus_min
+
+    wait(lambda: planned_min() == pytest.approx(90))  # 1.2 degrees at 0.8 an hour
+    e = make_evening(
+        plan.sites[0], rig, plan.targets[0], plan.filters, SHOTS, CALM, 75.0, 0.0, cooling_c_h=3.0
+    )
+    shoot(e, tmp_path / "night", SHAPE)
+    session.log.watch(str(tmp_path / "night"))
+    wait(lambda: len(session.night_watch.look().subs) == len(SHOTS))  # type: ignore[union-attr]
+    now = session.night_watch.look()
+    assert now is not None
+    assert [s.air_c for s in now.subs[:3]] == [9.0, 8.7, 8.5]
+    assert any("°C colder than at the last focus" in w for w in now.wrong)
+
+
+@given(
+    st.integers(1, 60), st.floats(30, 600), st.floats(10, 200), st.floats(1, 8), st.floats(1, 60)
+)
+def test_pauses_for_the_focus_leave_every_sub_its_time(
+    subs: int, seconds: float, every: float, run: float, slack_s: float
+) -> None:
+    runs = int(subs * (seconds + slack_s + 60 * run) / 60 / every) + 1
+    length = (subs * (seconds + slack_s) + runs * run * 60) / 86400
+    block = ("Ha", 2461500.0, 2461500.0 + length, subs, seconds)
+    shots = shots_of([block], FocusPauses(every, run))
+    assert len(shots) == subs
+    starts = [(s.start - shots[0].start).total_seconds() for s in shots]
+    gaps = [b - a - seconds for a, b in pairwise(starts)]
+    assert min(gaps, default=0) >= -1
+    assert starts[-1] + seconds <= length * 86400 + 1
+    pauses = [b for b, gap in zip(starts[1:], gaps, strict=True) if gap >= run * 60 - 1]
+    unfocused = np.diff([0.0, *pauses, starts[-1]])
+    assert max(unfocused) <= 60 * (every + run) + seconds + max(gaps, default=0) + 2

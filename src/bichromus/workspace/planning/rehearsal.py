@@ -46,7 +46,6 @@ FRAME: Final = (602, 900)
 _SENSOR_C: Final = -10.0
 _DUSK_C: Final = 9.0  # of the air as the evening begins
 _DAY_MIN: Final = 1440.0
-_CLOSEST: Final = 0.9  # of the even distance of subs, that pauses may bring them to
 CAMERA: Final = "simulated camera"
 _LASTS: Final = 0.12  # of an evening, an incident
 _AMONG: Final = 4  # subs of the same filter before and after
@@ -84,7 +83,10 @@ def shots_of(
     """
     out = []
     for name, start, end, subs, seconds in blocks:
-        moments = _even(start, end, subs) if focus is None else _paused(start, end, subs, focus)
+        if focus is None:
+            moments = _even(start, end, subs)
+        else:
+            moments = _paused(start, end, subs, seconds, focus)
         out += [Exposure(name, moment_of(m), float(round(seconds))) for m in moments]
     return tuple(out)
 
@@ -94,18 +96,31 @@ def _even(start: float, end: float, subs: int) -> list[float]:
     return [start + n * step for n in range(subs)]
 
 
-def _paused(start: float, end: float, subs: int, focus: FocusPauses) -> list[float]:
-    """The subs closer together, and the time that this gains in pauses."""
-    every, run = focus.every_min / _DAY_MIN, focus.run_min / _DAY_MIN
-    runs = int((end - start) / max(every, 1e-9))
-    step = max((end - start - runs * run) / max(subs, 1), _CLOSEST * (end - start) / max(subs, 1))
-    out, clock, focused = [], start, start
+def _paused(start: float, end: float, subs: int, seconds: float, focus: FocusPauses) -> list[float]:
+    """The subs closer together, and the time that this gains in pauses; beyond the end where there
+    is not enough.
+    """
+    out: list[float] = []
+    for pauses in range(subs + 1):
+        room = (end - start - pauses * focus.run_min / _DAY_MIN) / max(subs, 1)
+        out, used = _run_through(start, subs, max(room, seconds / 86400), focus)
+        if used <= pauses:
+            break
+    return out
+
+
+def _run_through(
+    start: float, subs: int, step: float, focus: FocusPauses
+) -> tuple[list[float], int]:
+    """When each sub begins, and how many pauses there were."""
+    out, clock, focused, used = list[float](), start, start, 0
     for _ in range(subs):
-        if clock - focused >= every:
-            clock, focused = clock + run, clock + run
+        if clock - focused >= focus.every_min / _DAY_MIN:
+            clock += focus.run_min / _DAY_MIN
+            focused, used = clock, used + 1
         out.append(clock)
         clock += step
-    return out
+    return out, used
 
 
 def make_evening(
