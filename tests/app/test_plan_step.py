@@ -7,12 +7,14 @@ from pathlib import Path
 import pytest
 from PyQt6.QtCore import QEvent, QPoint, Qt
 from PyQt6.QtGui import QKeyEvent
-from PyQt6.QtWidgets import QLineEdit
+from PyQt6.QtTest import QTest
+from PyQt6.QtWidgets import QApplication, QLineEdit
 from pytestqt.qtbot import QtBot
 
 from bichromus.app.shell.window import Window
 from bichromus.app.start import Application
 from bichromus.app.steps.plan import PlanStep
+from bichromus.app.steps.plan.band import NightBand
 from bichromus.app.steps.plan.guide import GuidePage
 from bichromus.app.steps.plan.light import LightDialog
 from bichromus.app.steps.plan.month import MonthDialog
@@ -21,7 +23,7 @@ from bichromus.app.steps.plan.thing_fields import from_text, to_text
 from bichromus.app.steps.plan.thing_form import ThingForm
 from bichromus.app.steps.plan.things import ThingsDialog
 from bichromus.app.steps.plan.watch_page import NightWatchPage
-from bichromus.app.steps.plan.words import hour_rows
+from bichromus.app.steps.plan.words import cost_rows, hour_rows
 from bichromus.app.steps.plan.year import YearDialog
 from bichromus.app.widgets.choice import ChoiceBox
 from bichromus.workspace.demo.plan import demo_plan
@@ -333,6 +335,43 @@ def test_a_first_night_is_planned_from_nothing(qtbot: QtBot, application: Applic
     qtbot.waitUntil(lambda: plan_of(second).stage.currentIndex() == 1, timeout=120_000)
 
 
+def test_a_rig_that_is_focused_by_temperature_is_asked_how_the_air_cools(
+    qtbot: QtBot, planned: Window
+) -> None:
+    step, session = plan_of(planned), planned.session
+    assert step.order.refocus.isVisibleTo(step.order)
+    assert not step.order.cooling.isVisibleTo(step.order)
+    rigs = tuple(
+        r.model_copy(update={"focus_by": "temperature", "focus_after_c": 1.0})
+        for r in session.state.plan.rigs
+    )
+    session.planning.set_plan("by temperature", rigs=rigs)
+    qtbot.waitUntil(lambda: step.order.cooling.isVisibleTo(step.order))
+    assert not step.order.refocus.isVisibleTo(step.order)
+    step.order.cooling.settled.emit(2.0)
+
+    def told() -> tuple[str, ...]:
+        view = session.planning.snapshot.view
+        return cost_rows(view)[0] if view is not None else ("",)
+
+    qtbot.waitUntil(lambda: told()[:3] == ("focus run", "about every 30 min", "1 °C"))
+    form = ThingForm()
+    form.show_thing(rigs[0])
+    assert form.fields["focus_by"].currentText() == "temperature"  # type: ignore[attr-defined]
+
+
+def lane_words(band: NightBand, number: int) -> set[str]:
+    """What a lane says under the mouse, from its left to its right."""
+    lanes = band.rect_of_lanes()
+    y = lanes.top() + (number + 0.5) * lanes.height() / len(band.view.lanes)  # type: ignore[union-attr]
+    said = set()
+    for x in range(0, band.width(), 6):
+        QTest.mouseMove(band, QPoint(x, round(y)))
+        QApplication.processEvents()
+        said.add(band.toolTip())
+    return said
+
+
 def test_other_rigs_and_targets_take_part_by_a_tick(qtbot: QtBot, planned: Window) -> None:
     step, session = plan_of(planned), planned.session
     assert step.where.beside["target"].isHidden()  # there is no other
@@ -349,6 +388,10 @@ def test_other_rigs_and_targets_take_part_by_a_tick(qtbot: QtBot, planned: Windo
     view = step.stage.band.view
     assert view is not None
     assert {b.channels for b in view.lanes[1].blocks} <= {("Ha", "O3"), ("O3", "S2")}
+    words = lane_words(step.stage.band, 1)
+    assert any("Ha+O3 of" in w for w in words)
+    assert any("behind the horizon of Balcony, or below 25°, from" in w for w in words)
+    assert not any("behind the horizon of Ridge" in w for w in lane_words(step.stage.band, 0))
     qtbot.waitUntil(
         lambda: (
             planned.status_bar.advice is not None

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import itertools
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -35,7 +36,7 @@ from bichromus.core.plan.framing import (
     panels_for,
 )
 from bichromus.core.plan.horizon import Horizon, make_horizon, read_horizon
-from bichromus.core.plan.night import Night, Rules, Target, plan_night
+from bichromus.core.plan.night import Night, Rules, Target, hidden, plan_night
 from bichromus.core.plan.optics import (
     S2_PAIR_NM,
     clear_needed,
@@ -119,6 +120,12 @@ def test_a_wall_cuts_the_night_in_two() -> None:
     ):
         assert near(found, time, 120)
     assert night.target.hours == pytest.approx(24 * (b - a + d - c))
+    behind = [h for h in hidden([night], Rules(horizon=wall)) if a < h[0] < d]
+    assert behind[0] == pytest.approx((b, c), abs=120 / 86400)
+    higher = replace(STAR, dec=STAR.dec + 20)
+    both = [night, plan_night(A, NIGHT, higher, Rules(horizon=wall))]
+    alone = [sum(e - s for s, e in hidden([n], Rules(horizon=wall))) for n in both]
+    assert sum(e - s for s, e in hidden(both, Rules(horizon=wall))) <= min(alone) + 1e-9
 
 
 @pytest.mark.parametrize(

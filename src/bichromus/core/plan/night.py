@@ -7,6 +7,7 @@ refraction.
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Iterable
 from dataclasses import dataclass
 from typing import Final
 
@@ -253,6 +254,19 @@ def _crossings(utc: F64, values: F64, way: int) -> list[float]:
     found = np.flatnonzero((before <= 0) & (after > 0) if way > 0 else (before > 0) & (after <= 0))
     share = before[found] / (before[found] - after[found])
     return [float(t) for t in utc[found] + share * (utc[found + 1] - utc[found])]
+
+
+def hidden(nights: Iterable[Night], rules: Rules) -> tuple[tuple[float, float], ...]:
+    """When none of the targets of some nights stands free: behind the skyline, or lower than the
+    rules allow.
+    """
+    tracks = [n.track for n in nights]
+    free = [
+        np.minimum(t.target - rules.min_altitude, t.target - t.skyline)
+        for t in tracks
+        if t.target is not None and t.skyline is not None
+    ]
+    return spans(tracks[0].utc, -np.max(free, axis=0)) if free else ()
 
 
 def spans(utc: F64, margin: F64) -> tuple[tuple[float, float], ...]:

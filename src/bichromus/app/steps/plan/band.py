@@ -13,7 +13,7 @@ from ....core.plan.dates import moment_of
 from ....workspace.planning.view import PlanView
 from ...theme.look import LOOK, font
 from ...widgets.paint import draw_clear, fill_rect
-from .lanes import block_at, block_words, lanes_height, paint_lanes
+from .lanes import lanes_height, paint_lanes, words_at
 
 _SCALE = 18
 _HEIGHTS = (30, 60)
@@ -23,7 +23,7 @@ _TWILIGHT = ((-0.8333, 42), (-6.0, 26), (-12.0, 14), (-18.0, 0))
 _TIP = (
     "White: the target's altitude. Dashed: the Moon. Grey below: your horizon.\n"
     "Hatched above: cloud in the forecast. Below: what to shoot, block by block,\n"
-    "a lane for each rig."
+    "a lane for each rig, grey where it sees no target."
 )
 
 
@@ -63,8 +63,9 @@ class NightBand(QWidget):
         sky = self._sky()
         return sky.bottom() - max(min(altitude, 90.0), 0.0) / 90 * sky.height()
 
-    def _lanes(self, view: PlanView) -> QRectF:
-        return QRectF(0, self._sky().bottom() + 4, self.width(), lanes_height(view))
+    def rect_of_lanes(self) -> QRectF:
+        """Where the lanes lie."""
+        return QRectF(0, self._sky().bottom() + 4, self.width(), lanes_height(self.view))
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         """Over a block: what it is; blocks are often too narrow for words."""
@@ -72,8 +73,8 @@ class NightBand(QWidget):
         if event is None or view is None:
             return
         span = self._span(view)
-        found = block_at(self._lanes(view), view, event.position(), lambda jd: self._x(jd, span))
-        self.setToolTip(_TIP if found is None else block_words(view, *found))
+        found = words_at(self.rect_of_lanes(), view, event.position(), lambda jd: self._x(jd, span))
+        self.setToolTip(found or _TIP)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         view = self.view
@@ -101,7 +102,7 @@ class NightBand(QWidget):
                 self._name_curve(painter, name, track.utc[picked], other[picked], span)
         self._curve(painter, track.utc[picked], target[picked], span, QPen(QColor(t.strong), 2))
         self._paint_words(painter, view, span)
-        paint_lanes(painter, self._lanes(view), view, lambda jd: self._x(jd, span))
+        paint_lanes(painter, self.rect_of_lanes(), view, lambda jd: self._x(jd, span))
         self._paint_scale(painter, view, span)
 
     def _paint_sky(self, painter: QPainter, view: PlanView, span: tuple[float, float]) -> None:
@@ -226,9 +227,12 @@ class NightBand(QWidget):
         left, right = Qt.AlignmentFlag.AlignLeft, Qt.AlignmentFlag.AlignRight
         bottom = QRectF(8, self._sky().bottom() - 22, 300, 16)
         draw_clear(painter, bottom, left, f"horizon of {view.site.name}", t.muted)
-        for altitude in _HEIGHTS:
-            corner = QRectF(self.width() - 48, self._y(altitude) - 17, 40, 16)
-            draw_clear(painter, corner, right, f"{altitude}°", t.muted)
+        assert track.target is not None
+        ends = [float(np.interp(jd, track.utc, track.target)) for jd in span]
+        for altitude in _HEIGHTS:  # on the side where the target's way is further from them
+            at_left = abs(ends[0] - altitude) > abs(ends[1] - altitude)
+            corner = QRectF(8 if at_left else self.width() - 48, self._y(altitude) - 17, 40, 16)
+            draw_clear(painter, corner, left if at_left else right, f"{altitude}°", t.muted)
 
     def _paint_scale(self, painter: QPainter, view: PlanView, span: tuple[float, float]) -> None:
         painter.setFont(font(8.6))

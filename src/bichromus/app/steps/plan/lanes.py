@@ -8,8 +8,10 @@ from typing import Final
 from PyQt6.QtCore import QPointF, QRectF, Qt
 from PyQt6.QtGui import QColor, QFont, QPainter
 
+from ....core.model.words import listed
 from ....core.plan.dates import local_time
 from ....core.plan.laying import Block
+from ....core.plan.night import hidden
 from ....core.plan.tonight import Lane
 from ....workspace.planning.view import PlanView
 from ...theme.look import LOOK, font, tag_colour
@@ -19,6 +21,7 @@ _ONE: Final = 40
 _OF_SEVERAL: Final = 32
 _GAP: Final = 3
 _NARROW: Final = 30
+_HIDDEN: Final = "behind the horizon"
 
 
 def lanes_height(view: PlanView | None) -> int:
@@ -31,25 +34,40 @@ def _height(view: PlanView) -> int:
     return _OF_SEVERAL if len(view.lanes) > 1 else _ONE
 
 
-def block_at(
+def words_at(
     box: QRectF, view: PlanView, at: QPointF, x_of: Callable[[float], float]
-) -> tuple[Lane, Block] | None:
-    """The block under a point."""
+) -> str | None:
+    """What lies under a point: a block in full, or why there is none."""
     number = int((at.y() - box.top()) // (_height(view) + _GAP))
     if at.y() < box.top() or not 0 <= number < len(view.lanes):
         return None
     lane = view.lanes[number]
-    found = next((b for b in lane.blocks if x_of(b.start) <= at.x() <= x_of(b.end)), None)
-    return (lane, found) if found is not None else None
+    block = next((b for b in lane.blocks if x_of(b.start) <= at.x() <= x_of(b.end)), None)
+    if block is not None:
+        return _block_words(view, lane, block)
+    closed = next((c for c in _hidden(lane) if x_of(c[0]) <= at.x() <= x_of(c[1])), None)
+    return _hidden_words(view, lane, closed) if closed is not None else None
 
 
-def block_words(view: PlanView, lane: Lane, block: Block) -> str:
-    """A block in full."""
+def _block_words(view: PlanView, lane: Lane, block: Block) -> str:
     zone = view.zones[lane.station.name]
     return (
         f"{lane.station.name}\n{'+'.join(block.channels)} of {block.target}: {block.subs} × "
         f"{block.sub_s:.0f} s, {local_time(block.start, zone)} to {local_time(block.end, zone)}"
     )
+
+
+def _hidden_words(view: PlanView, lane: Lane, closed: tuple[float, float]) -> str:
+    zone = view.zones[lane.station.name]
+    return (
+        f"{lane.station.name}\n{listed(list(lane.nights))} behind the horizon of "
+        f"{lane.station.site}, or below {lane.station.rules.min_altitude:.0f}°, from "
+        f"{local_time(closed[0], zone)} to {local_time(closed[1], zone)}"
+    )
+
+
+def _hidden(lane: Lane) -> tuple[tuple[float, float], ...]:
+    return hidden(lane.nights.values(), lane.station.rules)
 
 
 def paint_lanes(
@@ -62,6 +80,9 @@ def paint_lanes(
     for number, lane in enumerate(view.lanes):
         row = QRectF(box.left(), box.top() + number * (height + _GAP), box.width(), height)
         fill_rect(painter, row, LOOK.theme.ground)
+        if several:  # one rig's horizon stands above, as large as it is
+            for closed in _hidden(lane):
+                _paint_hidden(painter, row, x_of(closed[0]), x_of(closed[1]))
         left = x_of(lane.blocks[0].start) if lane.blocks else row.right()
         if several:
             sites = [x.station.site for x in view.lanes]
@@ -73,6 +94,19 @@ def paint_lanes(
             place = QRectF(x_of(block.start), row.top(), 0, height)
             place.setRight(max(right - 1, place.left() + 2))
             _paint_block(painter, place, block, block.target if len(targets) > 1 else "")
+
+
+def _paint_hidden(painter: QPainter, row: QRectF, left: float, right: float) -> None:
+    """Where a rig sees none of its targets, in the grey of the horizon above."""
+    box = QRectF(max(left, row.left()), row.top(), 0, row.height())
+    box.setRight(min(right, row.right()))
+    if box.width() <= 0:
+        return
+    fill_rect(painter, box, LOOK.theme.raised)
+    painter.setFont(font(8.6))
+    if box.left() > row.left() and painter.fontMetrics().horizontalAdvance(_HIDDEN) < box.width():
+        painter.setPen(QColor(LOOK.theme.muted))
+        painter.drawText(box, Qt.AlignmentFlag.AlignCenter, _HIDDEN)
 
 
 def _paint_name(painter: QPainter, row: QRectF, words: str, until: float) -> None:
