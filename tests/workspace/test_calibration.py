@@ -10,8 +10,20 @@ import numpy as np
 import pytest
 from astropy.io import fits
 
-from bichromus.core.files.calibration_header import CalibrationHeader, calibration_kind
-from bichromus.workspace.log.calibration import NightCalibration, fits_dark, fits_flat
+from bichromus.core.files.calibration_header import (
+    CalibrationHeader,
+    calibration_kind,
+    read_calibration,
+)
+from bichromus.workspace.log import calibration
+from bichromus.workspace.log.calibration import (
+    CalibrationFiles,
+    NightCalibration,
+    calibrations,
+    fits_dark,
+    fits_flat,
+)
+from bichromus.workspace.log.sub import Sub
 from stepped import stepped_session
 from waiting import wait
 
@@ -98,3 +110,36 @@ def test_a_log_tells_which_nights_lack_flats_or_darks(tmp_path: Path) -> None:
         (11, "O3", 0, 3),
     ]
     session.close()
+
+
+def test_a_camera_turned_within_a_night_is_told_from_a_few_headers(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    subs = []
+    for n in range(64):
+        moment = dt.datetime(2027, 3, 10, 9, tzinfo=dt.UTC) + dt.timedelta(minutes=6 * n)
+        path = tmp_path / f"{n}.fits"
+        angle = 24.0 + 0.01 * (n % 3) if n < 41 else 95.0
+        write(path, FILTER="Ha", EXPTIME=300.0, ROTATANG=angle, INSTRUME="C1")
+        subs.append(shot(str(path), moment))
+    read: list[str] = []
+
+    def counted(path: Path, kind: str) -> CalibrationHeader:
+        read.append(path.name)
+        return read_calibration(path, kind)  # type: ignore[arg-type]
+
+    monkeypatch.setattr(calibration, "read_calibration", counted)
+    files = CalibrationFiles()
+    found = files.lights(reversed(subs))
+    assert [round(found[s.file].angle or 0) for s in subs] == [24] * 41 + [95] * 23
+    assert len(read) == len(set(read)) < 20
+    flat = replace(FLAT, start=dt.datetime(2027, 3, 10, 6, tzinfo=dt.UTC))
+    (night,) = calibrations(subs, found, [flat])
+    assert night.flats == 0  # of the part that was shot turned
+
+
+def shot(file: str, start: dt.datetime) -> Sub:
+    who = "", "Weaverbird", "Ridge", "C1"
+    figures = {"gain": 100.0, "temperature_c": -10.0}
+    kept = Sub(file, who[1], "Ha", "Ha", NIGHT, start, 300.0, who[0], who[2], who[3], True, "")
+    return replace(kept, identity=file, figures=figures)

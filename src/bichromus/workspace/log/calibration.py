@@ -67,6 +67,12 @@ def _same(one: float | None, two: float | None) -> bool:
     return one is None or two is None or one == two
 
 
+def _shot_alike(one: CalibrationHeader | None, two: CalibrationHeader | None) -> bool:
+    if one is None or two is None:
+        return one is two
+    return _alike(one, two) and _turned_alike(one.angle, two.angle)
+
+
 def _turned_alike(one: float | None, two: float | None) -> bool:
     if one is None or two is None:
         return True
@@ -114,20 +120,33 @@ class CalibrationFiles:
         return [f for f in out if f is not None]
 
     def lights(self, subs: Iterable[Sub]) -> dict[str, CalibrationHeader]:
-        """Headers of subs: of each night, filter and length the first one's."""
-        first: dict[tuple[dt.date, str, float], str] = {}
-        found: dict[str, CalibrationHeader] = {}
+        """Headers of subs. Of each night, filter and length the first and the last are read; more
+        only where these were shot at different angles.
+        """
+        runs: dict[tuple[dt.date, str, float], list[Sub]] = {}
         for s in subs:
-            if not s.file:
-                continue
-            path = first.setdefault((s.night, s.channel, s.seconds), s.file)
-            header = self._read(path, "light")
-            if header is not None:
-                own = {**asdict(header), "filter": s.channel, "seconds": s.seconds}
-                own["gain"] = s.figures.get("gain")
-                own["temperature_c"] = s.figures.get("temperature_c")
-                found[s.file] = CalibrationHeader(**own)
+            if s.file:
+                runs.setdefault((s.night, s.channel, s.seconds), []).append(s)
+        found: dict[str, CalibrationHeader] = {}
+        for run in runs.values():
+            run.sort(key=lambda s: (s.start is not None, s.start or dt.datetime.min, s.file))
+            for s, header in zip(run, self._told(run), strict=True):
+                if header is not None:
+                    own = {**asdict(header), "filter": s.channel, "seconds": s.seconds}
+                    own["gain"] = s.figures.get("gain")
+                    own["temperature_c"] = s.figures.get("temperature_c")
+                    found[s.file] = CalibrationHeader(**own)
         return found
+
+    def _told(self, run: Sequence[Sub]) -> list[CalibrationHeader | None]:
+        """The headers of subs one after the other: what holds for both ends holds between."""
+        first, last = (self._read(s.file, "light") for s in (run[0], run[-1]))
+        if len(run) < 3:
+            return [first, last][: len(run)]
+        if _shot_alike(first, last):
+            return [first] * (len(run) - 1) + [last]
+        half = len(run) // 2
+        return self._told(run[:half]) + self._told(run[half:])
 
     def _read(self, path: str, kind: Any) -> CalibrationHeader | None:
         if path not in self._known:
