@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from functools import lru_cache
 
+import cv2
 import numpy as np
 import scipy
 
@@ -22,9 +23,11 @@ def power_field(
     waves = scipy.fft.rfft2(noise, workers=2)
     waves *= _amplitude(height, width, slope, 1.0 / (longest_px or max(shape)))
     field = scipy.fft.irfft2(waves, s=(height, width), workers=2, overwrite_x=True)
-    field = field[: shape[0], : shape[1]]
-    mean, spread = field.mean(dtype=np.float64), field.std(dtype=np.float64)
-    return np.asarray((field - np.float32(mean)) / np.float32(spread), np.float32)
+    field = np.ascontiguousarray(field[: shape[0], : shape[1]], np.float32)
+    mean, spread = (float(v[0, 0]) for v in cv2.meanStdDev(field))
+    field -= np.float32(mean)
+    field /= np.float32(spread)
+    return field
 
 
 @lru_cache(maxsize=6)

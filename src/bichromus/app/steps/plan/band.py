@@ -242,9 +242,10 @@ class NightBand(QWidget):
         jd = span[0] + minutes / 1440
         while jd < span[1]:
             words = view.clock(jd + 1e-6)
-            if int(words[:2]) % 2 == 0:
+            x, half = self._x(jd, span), painter.fontMetrics().horizontalAdvance("00:00") / 2
+            if int(words[:2]) % 2 == 0 and half <= x <= self.width() - half:  # none is cut off
                 painter.drawText(
-                    QRectF(self._x(jd, span) - 30, self.height() - _SCALE, 60, _SCALE),
+                    QRectF(x - 30, self.height() - _SCALE, 60, _SCALE),
                     Qt.AlignmentFlag.AlignCenter,
                     words[:2] + ":00",
                 )
