@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from functools import lru_cache
+from typing import Final
 
 import cv2
 import numpy as np
 import scipy
 
 from ..model.planes import F32
+
+_THREADS: Final = 2
 
 
 def power_field(
@@ -18,11 +23,40 @@ def power_field(
 
     Waves longer than ``longest_px`` are flattened, so that no single wave rules the picture.
     """
+    return _shaped(_noise(shape, rng), shape, slope, longest_px or max(shape), workers=2)
+
+
+class FieldsAhead:
+    """Fields whose noise is drawn when they are asked for, one after the other, and which are made
+    of it by other threads meanwhile.
+    """
+
+    def __init__(self, shape: tuple[int, int], rng: np.random.Generator) -> None:
+        self._shape, self._rng = shape, rng
+        self._pool = ThreadPoolExecutor(_THREADS, thread_name_prefix="field")
+
+    def ask(self, slope: float, longest_px: float) -> Callable[[], F32]:
+        """A field like that of ``power_field``; called, it waits until it is made."""
+        noise = _noise(self._shape, self._rng)
+        return self._pool.submit(_shaped, noise, self._shape, slope, longest_px).result
+
+    def close(self) -> None:
+        """No more is asked for."""
+        self._pool.shutdown()
+
+
+def _noise(shape: tuple[int, int], rng: np.random.Generator) -> F32:
     height, width = (scipy.fft.next_fast_len(n, real=True) for n in shape)
-    noise = rng.standard_normal((height, width), dtype=np.float32)
-    waves = scipy.fft.rfft2(noise, workers=2)
-    waves *= _amplitude(height, width, slope, 1.0 / (longest_px or max(shape)))
-    field = scipy.fft.irfft2(waves, s=(height, width), workers=2, overwrite_x=True)
+    return rng.standard_normal((height, width), dtype=np.float32)
+
+
+def _shaped(
+    noise: F32, shape: tuple[int, int], slope: float, longest_px: float, workers: int = 1
+) -> F32:
+    height, width = noise.shape
+    waves = scipy.fft.rfft2(noise, workers=workers)
+    waves *= _amplitude(height, width, slope, 1.0 / longest_px)
+    field = scipy.fft.irfft2(waves, s=(height, width), workers=workers, overwrite_x=True)
     field = np.ascontiguousarray(field[: shape[0], : shape[1]], np.float32)
     mean, spread = (float(v[0, 0]) for v in cv2.meanStdDev(field))
     field -= np.float32(mean)
