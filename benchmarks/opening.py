@@ -29,13 +29,15 @@ def run() -> list[Result]:
         apart("benchmarks.opening", "make nine", folder)
         nine = apart("benchmarks.opening", "nine", folder)
     return [
-        over("the demo's data made", data, plain, 86, 12),
-        over("the demo, to the first picture after the window", first["seen"], plain, 43, 9),
-        over("the demo, all prepared after the window", first["whole"], plain, 171, 60),
+        over("the demo's data made", data, plain, 125, 12),
+        over("the demo, to the first picture after the window", first["seen"], plain, 62, 9),
+        over("the demo, all prepared after the window", first["whole"], plain, 250, 60),
         over(
-            "the demo opened again, to its picture after the window", again["whole"], plain, 14, 3
+            "the demo opened again, to its picture after the window", again["whole"], plain, 21, 3
         ),
-        over("nine stacks of 26 Mpx, two of them colour, prepared", nine["whole"], plain, 857, 240),
+        over(
+            "nine stacks of 26 Mpx, two of them colour, prepared", nine["whole"], plain, 1250, 240
+        ),
         Result("their memory", nine["gigabytes"], _NINE_GB, "GB"),
     ]
 

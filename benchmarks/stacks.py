@@ -116,7 +116,7 @@ def run() -> list[Result]:
         three, _ = _pool_from_disk(Path(folder), 3, SHAPE)
         _, memory = _pool_from_disk(Path(folder), 5, (6336, 9504))
     return [
-        over("a 26 Mpx pair aligned", aligned, blur_s(), 43, 20),
+        over("a 26 Mpx pair aligned", aligned, blur_s(), 62, 20),
         over(
             "two stacks pooled, a megapixel of one, measuring included, over a blur of it",
             pooled,
@@ -128,11 +128,11 @@ def run() -> list[Result]:
             "pooled, a megapixel of each of three stacks that were measured before",
             three,
             blur_s() / megapixels,
-            11,
+            17,
             0.2,
         ),
         Result("five stacks of 60 Mpx pooled, private memory", memory, 2000, "MB"),
         over(
-            "stars split off, a megapixel, over a blur of it", stars, blur_s() / megapixels, 450, 6
+            "stars split off, a megapixel, over a blur of it", stars, blur_s() / megapixels, 650, 6
         ),
     ]

@@ -40,9 +40,9 @@ def run() -> list[Result]:
     blur = blur_s()
     return [
         *found,
-        over("three new stacks of 26 Mpx, to the first picture", first, blur, 29, 6),
-        over("three new stacks of 26 Mpx, all prepared", whole, blur, 200, 50),
-        over("the same project opened again, to its picture", again, blur, 14, 3),
+        over("three new stacks of 26 Mpx, to the first picture", first, blur, 42, 6),
+        over("three new stacks of 26 Mpx, all prepared", whole, blur, 290, 50),
+        over("the same project opened again, to its picture", again, blur, 21, 3),
         over("a plane of 26 Mpx measured", measured["seconds"], blur, 30, 12),
         Result("its memory over the bytes of the plane", measured["planes"], 4, "times"),
     ]

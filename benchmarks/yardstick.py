@@ -1,4 +1,8 @@
-"""What figures are compared with: a plain way to do as much."""
+"""What figures are compared with: a plain way to do as much.
+
+Targets over the blur are the seconds wanted on two cores over the 0.048 s that it took where they
+were set.
+"""
 
 from __future__ import annotations
 
