@@ -12,7 +12,7 @@ from pytestqt.qtbot import QtBot
 from bichromus.app.start import Application, start
 from bichromus.core.model.errors import InputError
 from bichromus.workspace.demo.log import SUBS
-from bichromus.workspace.demo.project import make_demo
+from bichromus.workspace.demo.project import make_demo, make_stacks
 from bichromus.workspace.library.settings import Settings
 from bichromus.workspace.project.document import Document
 
@@ -98,7 +98,10 @@ def test_the_demos_stacks_are_made_once_and_again_when_one_is_lost(
             (folder / stack.file).write_text("x")
         return [folder / s.file for s in STACKS]
 
+    shot: list[Path] = []
+
     def shoot(folder: Path, **_more: object) -> None:
+        shot.append(folder)
         folder.mkdir()
         for n in range(SUBS):
             (folder / f"{n}.fits").write_text("x")
@@ -106,14 +109,16 @@ def test_the_demos_stacks_are_made_once_and_again_when_one_is_lost(
     monkeypatch.setattr("bichromus.workspace.demo.project.write_demo", quick)
     monkeypatch.setattr("bichromus.workspace.demo.project.shoot_last_night", shoot)
     paths, subs = make_demo()
+    assert subs is not None
     assert make_demo() == (paths, subs)
-    assert len(calls) == 1
+    assert (len(calls), len(shot)) == (1, 1)
     paths[2].unlink()
+    assert make_stacks() == paths
     assert make_demo() == (paths, subs)
-    assert len(calls) == 2
+    assert (len(calls), len(shot)) == (2, 1)
     (subs / "3.fits").unlink()
     assert make_demo() == (paths, subs)
-    assert len(calls) == 3
+    assert (len(calls), len(shot)) == (2, 2)
 
 
 def test_the_script_names_its_verbs_and_the_command_its_version() -> None:

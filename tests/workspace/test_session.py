@@ -13,7 +13,7 @@ from astropy.io import fits
 
 from bichromus.core.files import read_picture, write_fits
 from bichromus.core.model.channel import FilterName
-from bichromus.core.model.errors import BichromusError, InputError
+from bichromus.core.model.errors import BichromusError, Cancelled, InputError
 from bichromus.core.model.log_columns import COLUMNS
 from bichromus.core.model.planes import Header
 from bichromus.core.model.progress import Progress
@@ -22,7 +22,7 @@ from bichromus.core.numerics.sampling import View, sample
 from bichromus.core.simulate.demo import STACKS
 from bichromus.workspace.channels import commands
 from bichromus.workspace.channels.sources import inspect
-from bichromus.workspace.demo.project import prepare_demo
+from bichromus.workspace.demo.project import prepare_demo, wants_last_night
 from bichromus.workspace.library.spellings import learn_filter, own_file, use_person_table
 from bichromus.workspace.log.controller import put_runs
 from bichromus.workspace.project.cache import clear_cache
@@ -309,10 +309,11 @@ def test_a_cancelled_preparation_leaves_nothing_half_done(
 def test_the_demo_project_is_made_without_a_window(
     own_folders: Path, monkeypatch: pytest.MonkeyPatch, tmp_path: Path, demo_files: dict[str, Path]
 ) -> None:
-    monkeypatch.setattr(
-        "bichromus.workspace.demo.project.make_demo",
-        lambda _progress, _demo: (list(demo_files.values()), tmp_path),
-    )
+    stacks, (one, two) = list(demo_files.values()), last_night(tmp_path / "night")
+    project = "bichromus.workspace.demo.project"
+    monkeypatch.setattr(f"{project}.make_demo", lambda _progress, _demo: (stacks, tmp_path))
+    monkeypatch.setattr(f"{project}.make_stacks", lambda _progress, _demo: stacks)
+    monkeypatch.setattr(f"{project}.make_subs", lambda _progress, _demo: one.parent)
     folder = prepare_demo()
     assert folder.is_relative_to(own_folders)
     session = stepped_session(folder)
@@ -327,8 +328,51 @@ def test_the_demo_project_is_made_without_a_window(
     assert session.log.snapshot.times["Ha"].dual / 3600 == pytest.approx(
         sum(s.seconds for s in STACKS if s.band == "Ha+O3") / 3600
     )
+    assert {Path(s.file) for s in session.log.snapshot.subs if s.file} == {one, two}
+    assert not wants_last_night(session.document)
     session.close()
     assert prepare_demo() == folder
+
+
+def last_night(folder: Path) -> tuple[Path, Path]:
+    folder.mkdir()
+    paths = folder / "one.fits", folder / "two.fits"
+    for n, path in enumerate(paths):
+        hdu = fits.PrimaryHDU(np.full((8, 8), n, np.uint16))
+        hdu.header.update({"IMAGETYP": "Light", "FILTER": "Ha", "EXPTIME": 300.0})
+        hdu.header.update({"OBJECT": "another", "DATE-OBS": f"2027-03-16T10:0{n}:00"})
+        hdu.writeto(path)
+    return paths
+
+
+def test_a_demo_whose_last_night_is_missing_shoots_it_when_it_is_opened_again(
+    monkeypatch: pytest.MonkeyPatch, tmp_path: Path, demo_files: dict[str, Path]
+) -> None:
+    stacks, (one, two) = list(demo_files.values())[:1], last_night(tmp_path / "night")
+    project = "bichromus.workspace.demo.project"
+    order: list[str] = []
+    monkeypatch.setattr(f"{project}.make_stacks", lambda _progress, _demo: stacks)
+
+    def subs(_progress: Progress, _demo: object) -> Path:
+        order.append("subs" if session.channels.snapshot.in_use else "too soon")
+        if len(order) == 1:
+            raise Cancelled
+        return one.parent
+
+    monkeypatch.setattr(f"{project}.make_subs", subs)
+    session = stepped_session(tmp_path / "p.bichromus", "x")
+    session.open_demo("nebula")
+    wait(lambda: bool(order) and not session.jobs.busy)
+    assert session.channels.snapshot.names == ["Ha"]  # whatever comes of the subs
+    session.open_demo("nebula")
+    wait(
+        lambda: (
+            not session.jobs.busy
+            and {Path(s.file) for s in session.log.snapshot.subs if s.file} == {one, two}
+        )
+    )
+    assert order == ["subs", "subs"]  # once the picture was there
+    session.close()
 
 
 def test_jobs_go_in_order_and_tell_failures() -> None:

@@ -90,9 +90,9 @@ class Application(QObject):
             self._faults = []
         self.settings.add_recent(session.document.folder)
         session.follow()
-        if demo and not session.state.sources:
+        if demo:
             session.open_demo(demo)
-        elif demo and not session.state.plan.sites:
+        if demo and session.state.sources and not session.state.plan.sites:
             plan = demo_plan(demo_named(demo))
             session.planning.set_plan("the demo's stations", **plan.model_dump())
         return window

@@ -16,7 +16,7 @@ from ..core.selftest import selftest
 from .blend.commands import rename
 from .blend.controller import BlendController
 from .channels.controller import ChannelsController
-from .demo.project import demo_named, demo_ready, start_demo
+from .demo.project import demo_named, demo_ready, finish_demo, start_demo
 from .handover.controller import HandoverController
 from .layers.controller import LayersController
 from .library.things import TargetThing
@@ -216,8 +216,13 @@ class Session:
             self.do(rename(name))
 
     def open_demo(self, name: str) -> None:
-        """Simulate a demo's stacks where that was not done yet, and open them."""
+        """Simulate a demo's stacks where that was not done yet, and open them; what the project
+        holds already stays.
+        """
         demo = demo_named(name)
+        if self.state.sources:
+            finish_demo(self.context, demo)
+            return
         if demo_ready(demo):
             self.previews.hold_aside(_PICTURE_FIRST_S)
         start_demo(self.context, demo)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shutil
 from pathlib import Path
-from typing import Final
+from typing import Any, Final
 
 from ...core.model.errors import InputError
 from ...core.model.progress import SILENT, Progress
@@ -25,7 +25,7 @@ from .log import SUBS, demo_runs, shoot_last_night
 from .plan import demo_plan
 
 _BYTES: Final = 1e9  # that simulating the stacks takes, about
-_DEMO_VERSION: Final = 4
+_DEMO_VERSION: Final = 5
 """Of the simulated files: a new one makes them anew."""
 
 
@@ -43,13 +43,16 @@ def _folder(demo: Demo) -> Path:
 
 
 def demo_ready(demo: Demo = NEBULA) -> bool:
-    """Whether a demo's stacks and subs are there, whole."""
+    """Whether a demo's stacks are there, whole."""
     folder = _folder(demo)
-    return (
-        (folder / f"ready-{_DEMO_VERSION}").exists()
-        and all((folder / "stacks" / s.file).exists() for s in demo.stacks)
-        and (not _has_subs(demo) or sum(1 for _ in (folder / "subs").rglob("*.fits")) >= SUBS)
+    return (folder / f"ready-{_DEMO_VERSION}").exists() and all(
+        (folder / "stacks" / s.file).exists() for s in demo.stacks
     )
+
+
+def _subs_ready(folder: Path) -> bool:
+    marked = (folder / f"subs-{_DEMO_VERSION}").exists()
+    return marked and sum(1 for _ in (folder / "subs").rglob("*.fits")) >= SUBS
 
 
 def _has_subs(demo: Demo) -> bool:
@@ -57,25 +60,42 @@ def _has_subs(demo: Demo) -> bool:
     return demo is NEBULA
 
 
-def make_demo(progress: Progress = SILENT, demo: Demo = NEBULA) -> tuple[list[Path], Path | None]:
-    """A demo's stacks, and the folder of its subs where it has any, simulated on first use."""
+def make_stacks(progress: Progress = SILENT, demo: Demo = NEBULA) -> list[Path]:
+    """A demo's stacks, simulated on first use."""
     folder = _folder(demo)
-    stacks, subs = folder / "stacks", folder / "subs" if _has_subs(demo) else None
-    if demo_ready(demo):
-        return [stacks / s.file for s in demo.stacks], subs
-    for old in (stacks, folder / "subs"):
-        shutil.rmtree(old, ignore_errors=True)
-    stacks.mkdir(parents=True)
+    stacks = folder / "stacks"
+    if not demo_ready(demo):
+        shutil.rmtree(stacks, ignore_errors=True)
+        stacks.mkdir(parents=True)
+        write_demo(stacks, progress=progress, demo=demo)
+        (folder / f"ready-{_DEMO_VERSION}").write_text("", "utf-8")
+    return [stacks / s.file for s in demo.stacks]
 
-    def expose(part: Progress) -> list[Path]:
-        return write_demo(stacks, progress=part, demo=demo)
 
-    def shoot(part: Progress) -> list[Path]:
-        return [] if subs is None else shoot_last_night(subs, progress=part)
+def make_subs(progress: Progress = SILENT, demo: Demo = NEBULA) -> Path | None:
+    """The folder of a demo's subs, simulated on first use; None where it has none."""
+    if not _has_subs(demo):
+        return None
+    folder = _folder(demo)
+    if not _subs_ready(folder):
+        shutil.rmtree(folder / "subs", ignore_errors=True)
+        shoot_last_night(folder / "subs", progress=progress)
+        (folder / f"subs-{_DEMO_VERSION}").write_text("", "utf-8")
+    return folder / "subs"
 
-    paths, _ = side_by_side((expose, shoot), progress, (_BYTES, 0), (2, 1 if subs else 0))
-    (folder / f"ready-{_DEMO_VERSION}").write_text("", "utf-8")
-    return paths, subs
+
+def make_demo(progress: Progress = SILENT, demo: Demo = NEBULA) -> tuple[list[Path], Path | None]:
+    """A demo's stacks, and the folder of its subs where it has any, side by side."""
+    _folder(demo).mkdir(parents=True, exist_ok=True)
+    found: dict[str, Path | None] = {}
+
+    def subs(part: Progress) -> list[Path]:
+        found["subs"] = make_subs(part, demo)
+        return []
+
+    pieces = (lambda part: make_stacks(part, demo)), subs
+    paths, _ = side_by_side(pieces, progress, (_BYTES, 0), (2, 1 if _has_subs(demo) else 0))
+    return paths, found["subs"]
 
 
 def demo_project(demo: Demo = NEBULA) -> Path:
@@ -88,10 +108,12 @@ def demo_project(demo: Demo = NEBULA) -> Path:
 def open_demo(
     document: Document, progress: Progress = SILENT, demo: Demo = NEBULA
 ) -> list[InputError]:
-    """Add a demo's stacks to the project in one command; what could not be used comes back."""
-    paths, subs = make_demo(progress.part(0, 0.8), demo)
-    found, errors = inspect(document.store, paths, document.state.sources, progress.part(0.8, 0.95))
-    progress.step(0.95)
+    """Add a demo's stacks to the project in one command, and what was typed of its nights; what
+    could not be used comes back.
+    """
+    paths = make_stacks(progress.part(0, 0.8), demo)
+    found, errors = inspect(document.store, paths, document.state.sources, progress.part(0.8, 0.99))
+    progress.step(0.99)
     if found:
 
         def change(state: ProjectState) -> ProjectState:
@@ -103,18 +125,21 @@ def open_demo(
             return with_sources(named, found)
 
         document.update("open the demo", change)
-        log_demo(document, subs, progress.part(0.95, 1), demo)
+        LogTable(document).edit("the demo's log", put_runs(demo_runs(demo)))
     return errors
 
 
-def log_demo(
-    document: Document, subs: Path | None, progress: Progress = SILENT, demo: Demo = NEBULA
-) -> None:
-    """A demo's log: what was typed, and the subs of the last night."""
-    log = LogTable(document)
-    log.edit("the demo's log", put_runs(demo_runs(demo)))
+def wants_last_night(document: Document, demo: Demo = NEBULA) -> bool:
+    """Whether a demo has subs of its last night that its log does not hold yet."""
+    rows: list[Any] = document.store.rows("SELECT path FROM subs LIMIT 1")
+    return _has_subs(demo) and not rows
+
+
+def log_last_night(document: Document, progress: Progress = SILENT, demo: Demo = NEBULA) -> None:
+    """The subs of a demo's last night, into its log."""
+    subs = make_subs(progress.part(0, 0.8), demo)
     if subs is not None:
-        take_in(log, subs, progress=progress)
+        take_in(LogTable(document), subs, progress=progress.part(0.8, 1))
 
 
 def prepare_demo(progress: Progress = SILENT, demo: Demo = NEBULA) -> Path:
@@ -124,18 +149,33 @@ def prepare_demo(progress: Progress = SILENT, demo: Demo = NEBULA) -> Path:
     document = Document(folder, demo.name)
     try:
         if not document.state.sources:
-            open_demo(document, progress.part(0.8, 1), demo)
+            open_demo(document, progress.part(0.8, 0.9), demo)
+        if wants_last_night(document, demo):
+            log_last_night(document, progress.part(0.9, 1), demo)
     finally:
         document.close()
     return folder
 
 
 def start_demo(context: ProjectContext, demo: Demo = NEBULA) -> None:
-    """Open a demo in a job, and say what could not be used."""
+    """Open a demo in a job, and say what could not be used. The subs of its last night are shot
+    once its picture is there: nobody waits for them.
+    """
 
     def work(progress: Progress) -> None:
         errors = open_demo(context.document, progress, demo)
         if errors:
             context.report(errors)
 
-    context.jobs.submit("making the demo", work)
+    context.jobs.submit("making the demo", work, lambda _none: finish_demo(context, demo))
+
+
+def finish_demo(context: ProjectContext, demo: Demo = NEBULA) -> None:
+    """Shoot the subs of a demo's last night in a job, where its log does not hold them."""
+    if context.document.store.read_only or not wants_last_night(context.document, demo):
+        return
+
+    def work(progress: Progress) -> None:
+        log_last_night(context.document, progress, demo)
+
+    context.jobs.submit("the demo's last night", work)
