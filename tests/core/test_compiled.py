@@ -15,7 +15,7 @@ from bichromus.core.blend.colour import apply_colour
 from bichromus.core.blend.pixels import quantise
 from bichromus.core.blend.stretch import Curve
 from bichromus.core.clean.split import split_stars
-from bichromus.core.measure.profiles import Second, Shape, draw_stars, moffat
+from bichromus.core.measure.profiles import Second, Shape, draw_stars, moffat, moffat_slopes
 from bichromus.core.measure.stamps import Stamps
 from bichromus.core.measure.stars import find_stars
 from bichromus.core.model.planes import Header, Picture
@@ -170,6 +170,33 @@ def test_a_pixel_comes_out_the_same_wherever_it_lies(first: int, count: int) -> 
         encode(oklab_to_light(code_to_oklab(c.copy()))) for c in (code, code[:, first:][:, :count])
     )
     assert np.array_equal(whole[:, first : first + count], part)
+
+
+@pytest.mark.parametrize("second", [None, Second(0.2, 0.9, 0.8)])
+def test_profiles_and_their_slopes_are_the_same_with_a_compiler_and_without(
+    second: Second | None, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    make_ready()
+    rng = np.random.default_rng(9)
+    y, x = (v.ravel().astype(float) for v in np.mgrid[-11:12, -11:12])
+    p = np.zeros((6, 7))
+    p[:, 0], p[:, 3], p[:, 6] = (
+        500.0,
+        np.log(rng.uniform(1.5, 5, 6)),
+        np.log(rng.uniform(1.8, 6, 6)),
+    )
+    p[:, 4:6] = rng.normal(0, 0.15, (6, 2))
+    dx, dy = x - rng.uniform(-0.5, 0.5, (6, 1)), y - rng.uniform(-0.5, 0.5, (6, 1))
+    single = dx.astype(np.float32), dy.astype(np.float32)
+    for tell in (
+        lambda: moffat(*single, p, second),
+        lambda: moffat(*single, p, second, roughly=True),
+        lambda: np.concatenate([v.ravel() for v in moffat_slopes(dx, dy, p, second)]),
+        lambda: np.concatenate([v.ravel() for v in moffat_slopes(dx, dy, p, second, True)]),
+    ):
+        quick, plain = both_ways(monkeypatch, tell)
+        assert quick.dtype == plain.dtype
+        assert quick == pytest.approx(plain, abs=3e-6)
 
 
 def test_without_a_compiler_or_a_place_to_keep_it_all_goes_on(

@@ -13,6 +13,8 @@ from numpy.typing import NDArray
 
 from ..model.planes import F32, Mask
 from ..numerics.bands import ordered_parallel
+from ..numerics.compiled import Compiled
+from ..numerics.pixel_loops import BEND, POINTS, SLOPES
 
 F64 = NDArray[np.float64]
 Floats = NDArray[np.floating]
@@ -68,6 +70,10 @@ def moffat(
 def _by_points(x: Floats, y: Floats, p: Floats, second: Second | None) -> Floats:
     """Integrated over pixels by points within each."""
     out = np.zeros(x.shape, x.dtype)
+    loop = POINTS.get()
+    if loop is not None and x.dtype == np.float32:
+        loop(*_rows(x, y), _figures(p, second, len(_POINTS)), np.array(_POINTS), out)
+        return out
     for share, ln_beta, ln_width in _components(p, second):
         for ox, oy in _POINTS:
             out += out.dtype.type(share) * _at(x + ox, y + oy, p, ln_beta, ln_width)[0]
@@ -77,6 +83,10 @@ def _by_points(x: Floats, y: Floats, p: Floats, second: Second | None) -> Floats
 def _by_bend(x: Floats, y: Floats, p: Floats, second: Second | None) -> Floats:
     """Integrated over pixels by how the profile bends in the middle of each: a 24th of it."""
     out = np.zeros(x.shape, x.dtype)
+    loop = BEND.get()
+    if loop is not None and x.dtype == np.float32:
+        loop(*_rows(x, y), _figures(p, second), out)
+        return out
     kind = out.dtype.type
     a, b, c = 1 + p[:, E1, None], 1 - p[:, E1, None], p[:, E2, None]
     for share, ln_beta, ln_width in _components(p, second):
@@ -96,7 +106,15 @@ def moffat_slopes(
     """
     x, y, stars = dx.astype(np.float32), dy.astype(np.float32), p.astype(np.float32)
     points = _MIDDLE if roughly else _POINTS
-    value = np.zeros(np.broadcast_shapes(dx.shape, dy.shape), np.float32)
+    value: F32 = np.zeros(np.broadcast_shapes(dx.shape, dy.shape), np.float32)
+    loop = SLOPES.get()
+    if loop is not None:
+        count, pixels = value.shape
+        side_by_side = np.zeros((count, 6, pixels), np.float32)
+        x, y = (np.broadcast_to(d, value.shape) for d in (x, y))
+        figures = _figures(stars, second, len(points))
+        loop(*_rows(x, y), figures, np.array(points), value, side_by_side)
+        return value.astype(np.float64), np.moveaxis(side_by_side, 1, 2).astype(np.float64)
     slopes = np.zeros((*value.shape, 6), np.float32)
     for number, (share, ln_beta, ln_width) in enumerate(_components(stars, second)):
         part, last = np.float32(share / len(points)), 5 if number else 6
@@ -105,6 +123,28 @@ def moffat_slopes(
             value += part * one
             slopes[:, :, :last] += part * slope[:, :, :last]
     return value.astype(np.float64), slopes.astype(np.float64)
+
+
+def _rows(x: Floats, y: Floats) -> tuple[F32, F32]:
+    return np.ascontiguousarray(x, np.float32), np.ascontiguousarray(y, np.float32)
+
+
+def _figures(p: Floats, second: Second | None, points: int = 1) -> F32:
+    """Of the profiles that stars (N, 7) are made of, as compiled loops read them (n, N, 8): share
+    for each of some ``points``, beta, what its square of a distance is multiplied by, the ellipse,
+    how that changes with ln beta, and whether it does.
+    """
+    parts = _components(p, second)
+    out = np.empty((len(parts), len(p), 8), np.float32)
+    for number, (share, ln_beta, ln_width) in enumerate(parts):
+        beta, square = np.exp(ln_beta[:, 0]), np.exp(-2 * ln_width[:, 0])
+        root = 2 ** (1 / beta)
+        ellipse = 1 + p[:, E1], 1 - p[:, E1], 2 * p[:, E2]
+        by_beta = -4 * square * root * np.float32(np.log(2)) / beta
+        out[number, :, 0], out[number, :, 7] = share / points, number == 0
+        told = [beta, 4 * (root - 1) * square, *ellipse, by_beta]
+        out[number, :, 1:7] = np.stack(told, axis=1)
+    return out
 
 
 def _nearby(x: Floats, y: Floats, p: Floats) -> Mask:
@@ -272,10 +312,32 @@ def draw_stars(plane: F32, shape: Shape, p: F64, least: float, sign: float = 1.0
     for (part, furthest), values in zip(
         boxes, ordered_parallel(evaluate, iter(boxes), threads), strict=True
     ):
-        left = np.rint(p[part, X]).astype(int) - furthest
-        top = np.rint(p[part, Y]).astype(int) - furthest
-        for light, x, y in zip(np.float32(sign) * values, left, top, strict=True):
-            add_box(plane, light, int(x), int(y))
+        corner = np.rint(p[part, X : Y + 1]).astype(np.int64) - furthest
+        _add_boxes(plane, np.float32(sign) * values, corner)
+
+
+def _add_boxes(plane: F32, light: F32, corner: NDArray[np.int64]) -> None:
+    loop = _ADD.get()
+    if loop is not None:
+        loop(plane, light, corner)
+        return
+    for box, (x, y) in zip(light, corner, strict=True):
+        add_box(plane, box, int(x), int(y))
+
+
+def _add_loop(plane: F32, light: F32, corner: NDArray[np.int64]) -> None:
+    """Add boxes (N, n, n) whose corners (x, y) lie at pixels (N, 2)."""
+    height, width = plane.shape
+    side = light.shape[1]
+    for n in range(len(light)):
+        left, top = corner[n]
+        first, last = max(0, -left), min(side, width - left)
+        for y in range(max(0, -top), min(side, height - top)):
+            for x in range(first, last):
+                plane[top + y, left + x] += light[n, y, x]
+
+
+_ADD: Final = Compiled(_add_loop)
 
 
 def _boxes(shape: Shape, p: F64, reach: int) -> F32:

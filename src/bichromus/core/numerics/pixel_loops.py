@@ -37,6 +37,8 @@ _ROOTS = tuple(F(v) for v in FROM_LAB32.ravel())
 _LIGHT = tuple(F(v) for v in FROM_LMS32.ravel())
 _SOFT: Final = F(0.01)
 _NEAR: Final = F(1e-9)
+_TWO, _SIXTH, _LN2 = F(2), F(1 / 6), F(np.log(2))
+_LEAST_U: Final = F(1e-3)  # of what a profile is a power of, as where it is told plainly
 
 
 def _log2(x: F) -> F:
@@ -153,6 +155,65 @@ def _quantise_loop(
         out[3 * n + 2] = _BITS(blue[n] * top + _HALF)
 
 
+def _points_loop(x: F32, y: F32, figures: F32, points: F32, value: F32) -> None:
+    """Moffat profiles (``profile_figures``) at pixels (N, P) from their middles, by ``points``
+    (n, 2) within each, added to ``value`` (N, P).
+    """
+    for k in range(figures.shape[0]):
+        for n in range(x.shape[0]):
+            share, beta, s, a, b, c = figures[k, n, :6]
+            xs, ys, v = x[n], y[n], value[n]
+            for j in range(points.shape[0]):
+                right, down = points[j, 0], points[j, 1]
+                for i in range(xs.size):
+                    u, w = xs[i] + right, ys[i] + down
+                    q = a * u * u + b * w * w + c * u * w
+                    v[i] += _exp2(-beta * _log2(max(_ONE + s * q, _LEAST_U))) * share
+
+
+def _bend_loop(x: F32, y: F32, figures: F32, value: F32) -> None:
+    """The same by the middle of each pixel and a 24th of how the profile bends there."""
+    for k in range(figures.shape[0]):
+        for n in range(x.shape[0]):
+            share, beta, s, a, b, c = figures[k, n, :6]
+            c = c * _HALF
+            xs, ys, v = x[n], y[n], value[n]
+            for i in range(xs.size):
+                u, w = xs[i], ys[i]
+                log = _log2(max(_ONE + s * (a * u * u + b * w * w + _TWO * c * u * w), _LEAST_U))
+                over = s * _exp2(-log)
+                steep = (a * u + c * w) * (a * u + c * w) + (b * w + c * u) * (b * w + c * u)
+                bend = beta * over * ((beta + _ONE) * over * steep - _ONE)
+                v[i] += share * _exp2(-beta * log) * (_ONE + bend * _SIXTH)
+
+
+def _slopes_loop(x: F32, y: F32, figures: F32, points: F32, value: F32, slopes: F32) -> None:
+    """The same by ``points`` with the derivatives by x, y, ln FWHM, the ellipse and ln beta, added
+    to ``slopes`` (N, 6, P).
+    """
+    for k in range(figures.shape[0]):
+        for n in range(x.shape[0]):
+            share, beta, s, a, b, c, by_beta, tells = figures[k, n]
+            xs, ys, v, g = x[n], y[n], value[n], slopes[n]
+            g0, g1, g2, g3, g4, g5 = g[0], g[1], g[2], g[3], g[4], g[5]
+            for j in range(points.shape[0]):
+                right, down = points[j, 0], points[j, 1]
+                for i in range(xs.size):
+                    u, w = xs[i] + right, ys[i] + down
+                    q = a * u * u + b * w * w + c * u * w
+                    log = _log2(max(_ONE + s * q, _LEAST_U))
+                    one = _exp2(-beta * log) * share
+                    by_u = -beta * one * _exp2(-log)
+                    by_q = by_u * s
+                    v[i] += one
+                    g0[i] -= by_q * (_TWO * a * u + c * w)
+                    g1[i] -= by_q * (_TWO * b * w + c * u)
+                    g2[i] -= by_q * q * _TWO
+                    g3[i] += by_q * (u * u - w * w)
+                    g4[i] += by_q * _TWO * u * w
+                    g5[i] += (by_u * q * by_beta - beta * one * log * _LN2) * tells
+
+
 _USES: Final = (_log2, _exp2, _decoded, _encoded)
 DECODE: Final = Compiled(_decode_loop, uses=_USES, wide=True)
 ENCODE: Final = Compiled(_encode_loop, uses=_USES, wide=True)
@@ -161,6 +222,9 @@ ASINH: Final = Compiled(_asinh_loop, uses=_USES, wide=True)
 TO_LAB: Final = Compiled(_to_lab_loop, uses=_USES, wide=True)
 TO_LIGHT: Final = Compiled(_to_light_loop, uses=_USES, wide=True)
 LIMIT: Final = Compiled(_limit_loop, uses=_USES, wide=True)
+POINTS: Final = Compiled(_points_loop, uses=_USES, wide=True)
+BEND: Final = Compiled(_bend_loop, uses=_USES, wide=True)
+SLOPES: Final = Compiled(_slopes_loop, uses=_USES, wide=True)
 QUANTISE: Final = Compiled(_quantise_loop, wide=True)
 
 
@@ -185,6 +249,14 @@ def make_ready() -> None:
             change(*np.zeros((6, 16), np.float32))
     if (limit := LIMIT.get()) is not None:
         limit(row, row.copy(), *np.ones(4, np.float32))
+    box, figures = np.zeros((1, 16), np.float32), np.ones((1, 1, 8), np.float32)
+    points = np.zeros((1, 2), np.float32)
+    if (profile := POINTS.get()) is not None:
+        profile(box, box, figures, points, box.copy())
+    if (bend := BEND.get()) is not None:
+        bend(box, box, figures, box.copy())
+    if (slopes := SLOPES.get()) is not None:
+        slopes(box, box, figures, points, box.copy(), np.zeros((1, 6, 16), np.float32))
     if (whole := QUANTISE.get()) is not None:
         for out in (np.zeros(48, np.uint8), np.zeros(48, np.uint16)):
             whole(row, row, row, np.float32(1), out)
