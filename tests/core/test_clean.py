@@ -16,7 +16,8 @@ from bichromus.core.clean.continuum import find_continuum
 from bichromus.core.clean.gradient import find_gradient
 from bichromus.core.clean.split import split_stars
 from bichromus.core.files import read_picture, write_fits
-from bichromus.core.measure.profiles import Shape, draw_stars
+from bichromus.core.measure.drawing import draw_stars
+from bichromus.core.measure.profiles import Shape
 from bichromus.core.model.errors import InputError, NotEnoughData, ShapeMismatch
 from bichromus.core.model.measures import Stars
 from bichromus.core.model.planes import Header, Picture

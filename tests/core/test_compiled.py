@@ -15,7 +15,8 @@ from bichromus.core.blend.colour import apply_colour
 from bichromus.core.blend.pixels import quantise
 from bichromus.core.blend.stretch import Curve
 from bichromus.core.clean.split import split_stars
-from bichromus.core.measure.profiles import Second, Shape, draw_stars, moffat, moffat_slopes
+from bichromus.core.measure.drawing import draw_stars
+from bichromus.core.measure.profiles import Second, Shape, moffat, moffat_slopes
 from bichromus.core.measure.stamps import Stamps
 from bichromus.core.measure.stars import find_stars
 from bichromus.core.model.planes import Header, Picture

@@ -10,6 +10,7 @@ import numpy as np
 import scipy
 from numpy.typing import NDArray
 
+from ..measure.drawing import draw_stars
 from ..measure.halos import Core, halo_disc, saturated_cores
 from ..measure.profiles import (
     AMPLITUDE,
@@ -20,7 +21,6 @@ from ..measure.profiles import (
     Shape,
     X,
     Y,
-    draw_stars,
     moffat,
 )
 from ..model.planes import F32, Mask

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 
 from ..model.planes import F32
 from ..numerics.compiled import Compiled
-from .profiles import AMPLITUDE, F64, Shape, X, Y, add_box, draw_stars, moffat_slopes
+from .drawing import add_box, draw_stars
+from .profiles import AMPLITUDE, F64, Shape, X, Y, moffat_slopes
 
 PHASES: Final = 4
 """Places within a pixel, each way, that have a stamp of their own: an eighth of a pixel away a
