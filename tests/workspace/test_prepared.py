@@ -8,9 +8,14 @@ from pathlib import Path
 import numpy as np
 import pytest
 
+from bichromus.core.files import write_fits
 from bichromus.core.measure import measure_plane
+from bichromus.core.model.channel import filter_name
 from bichromus.core.model.errors import WriteFailed
 from bichromus.core.model.planes import Header, Picture
+from bichromus.core.simulate.camera import render_stars
+from bichromus.core.simulate.scene import StarTable
+from bichromus.workspace.channels import costs
 from bichromus.workspace.channels.build import prepare
 from bichromus.workspace.channels.cache import Draft, load_prepared, save_prepared
 from bichromus.workspace.channels.notes import Notes
@@ -111,4 +116,34 @@ def test_only_what_hangs_on_a_change_is_computed_again(
     assert all(after[k] == v for k, v in times.items())
     mono = next(p for p in changed.origins.values() if p.origin.kind == "stack")
     assert mono.key in {p.key for p in first.origins.values()}
+    document.close()
+
+
+def test_the_time_of_a_preparation_hangs_on_its_stars_and_on_what_is_known(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    rng = np.random.default_rng(4)
+    plane = rng.standard_normal((900, 1100), dtype=np.float32)
+    x, y = (rng.uniform(0, n, 400).astype(np.float32) for n in (1100, 900))
+    nothing = np.zeros(400, np.float32)
+    flux = rng.uniform(400, 4000, 400)
+    render_stars(plane, StarTable(x, y, nothing, nothing, nothing), flux, 2.6)
+    for name in ("Ha", "O3"):
+        write_fits(
+            tmp_path / f"{name}.fits", plane, Header(filter=filter_name(name), total_s=3600.0)
+        )
+    document = Document(tmp_path / "p.bichromus", "x")
+    paths = [tmp_path / "Ha.fits", tmp_path / "O3.fits"]
+    found, _ = inspect(document.store, paths, [])
+    assert costs.sampled(found) == costs.stars_of(None, found[0])  # so little is not worth a look
+    monkeypatch.setattr(costs, "_LITTLE_MPX", 1.0)
+    assert costs.sampled(found) == pytest.approx(400 / 0.99, rel=0.2)
+    gone = found[0].model_copy(update={"path": str(tmp_path / "gone.fits")})
+    assert costs.sampled([gone, found[1]]) == costs.stars_of(None, gone)
+    wanted = document.state.preparation.model_copy(update={"sources": tuple(found)})
+    few, many = (costs.before(found, wanted, stars) for stars in (50.0, 2000.0))
+    assert 0.1 < few < many < 0.6  # more of it is looking for stars
+    assert costs.before([], wanted, 50.0) == 0.0
+    prepare(document.store, wanted)
+    assert costs.stars_of(document.store, found[0]) == pytest.approx(400 / 0.99, rel=0.1)
     document.close()

@@ -113,8 +113,7 @@ def prepare(store: Store, wanted: PreparationState, progress: Progress = SILENT)
     InputError, Cancelled.
     """
     new = unmatched(store, wanted.sources, wanted.reference)
-    first, then = costs.matched(new), sum(costs.made(t, None) for t in tasks_of(wanted.sources))
-    share = first / (first + then) if new else 0.0
+    share = costs.before(new, wanted, costs.sampled(new)) if new else 0.0
     registration = register_stacks(
         store, wanted.sources, wanted.reference, wanted.crop, progress.part(0, share)
     )
@@ -156,8 +155,10 @@ class _Build:
         """About how long origins, pools and all that follows will take."""
         some = any(cost > _LITTLE for cost in self._times)
         stacks = [s for t in self._tasks for s in t.stacks]
-        pooled = costs.pooled(stacks) if some else _LITTLE
-        return sum(self._times) + _LITTLE, pooled + _LITTLE, costs.finished(self._wanted)
+        store = self._context.store
+        pooled = costs.pooled(stacks, store) if some else _LITTLE
+        finished = costs.finished(self._wanted, store)
+        return sum(self._times) + _LITTLE, pooled + _LITTLE, finished
 
     def make_origins(self, progress: Progress) -> None:
         """Run the tasks of all stacks. One bad stack does not take the others along; the first
