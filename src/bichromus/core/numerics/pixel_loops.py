@@ -1,6 +1,6 @@
 """Steps of a picture pixel by pixel, compiled so that many pixels are done at once: logarithm and
 exponential are told from the bits of a number and a short series, which a processor does for
-sixteen pixels in the time of one.
+eight pixels and more in the time of one.
 
 Every row is a float32 array (N,). No sum is reordered: a pixel comes out the same wherever it lies.
 """
