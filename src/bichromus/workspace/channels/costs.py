@@ -19,7 +19,7 @@ from ...core.model.errors import InputError
 from ..project.state import PreparationState, SourceState
 from ..project.store import Store
 from .context import PrepareContext
-from .matches import known_stars
+from .matches import known_count
 from .sources import RGB
 from .tasks import Task
 
@@ -116,8 +116,8 @@ def finished(wanted: PreparationState, store: Store | None, usual: float = _USUA
 
 def stars_of(store: Store | None, source: SourceState, usual: float = _USUAL_STARS) -> float:
     """Stars a megapixel of a stack, where they were sought; else as many as is usual."""
-    known = known_stars(store, source) if store is not None else None
-    return usual if known is None else known.count / max(_megapixels(source), 1e-9)
+    known = known_count(store, source) if store is not None else None
+    return usual if known is None else known / max(_megapixels(source), 1e-9)
 
 
 def _whole(source: SourceState, stars: float) -> float:

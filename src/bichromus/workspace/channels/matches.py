@@ -125,9 +125,19 @@ def remembered_stars(store: Store, source: SourceState, progress: Progress = SIL
             "flux": stars.flux,
             "width": stars.width_px,
             "found": _found().dump_json(stars.found).decode(),
+            "count": stars.found.count if stars.found is not None else 0,
         },
     )
     return stars
+
+
+def known_count(store: Store, source: SourceState) -> int | None:
+    """How many stars of a stack were found, where they were sought."""
+    try:
+        with np.load(_stars_path(store, source), allow_pickle=False) as f:
+            return int(f["count"])
+    except DAMAGED:
+        return None
 
 
 def known_stars(store: Store, source: SourceState) -> Stars | None:
