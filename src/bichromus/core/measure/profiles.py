@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..model.planes import F32, Mask
-from ..numerics.pixel_loops import BEND, POINTS, SLOPES
+from ..numerics.pixel_loops import BEND, LEAST_U, POINTS, SLOPES
 
 F64 = NDArray[np.float64]
 Floats = NDArray[np.floating]
@@ -26,7 +26,6 @@ TABLE_STEP: Final = 0.5
 _GAUSS: Final = 0.5 / np.sqrt(3)  # two Gauss-Legendre points a side integrate a pixel
 _NEAR: Final = 2.0  # star widths, |x| + |y|, up to which a profile bends too much within a pixel
 _BENDS_ENOUGH: Final = 1.8  # px of FWHM from which the bend alone tells a core
-_LEAST_U: Final = 1e-3
 FURTHEST_PX: Final = 90
 """No profile is drawn further out: what is beyond is sky."""
 
@@ -188,7 +187,7 @@ def _at(
     beta = np.exp(ln_beta)
     s = 4 * (2 ** (1 / beta) - 1) * np.exp(-2 * ln_width)
     q = (1 + p[:, E1, None]) * x * x + (1 - p[:, E1, None]) * y * y + 2 * p[:, E2, None] * x * y
-    ln_u = np.log(np.maximum(1 + s * q, np.float32(_LEAST_U)))
+    ln_u = np.log(np.maximum(1 + s * q, LEAST_U))
     return np.exp(-beta * ln_u), ln_u, s, q, beta
 
 

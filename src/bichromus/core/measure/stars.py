@@ -90,7 +90,7 @@ def followed_stars(
     """
     width = max((stars.fwhm_px or _UNKNOWN_WIDTH_PX) * scale, _NARROWEST_PX)
     full = None if saturation is None else plane >= _FULL * saturation
-    inside = (x >= 0) & (y >= 0) & (x <= plane.shape[1] - 1) & (y <= plane.shape[0] - 1)
+    inside = _on(plane, x, y)
     field = _Field.of(plane, width)
     p = field.shape.stars(x[inside], y[inside], np.array(stars.flux, float)[inside])
     off = np.zeros(3)
@@ -109,11 +109,17 @@ def stars_within(
     first pixel was at ``left``, ``top``. Width and shape are those of the whole picture.
     """
     x, y = np.array(stars.x, float) - left, np.array(stars.y, float) - top
-    inside = (x >= 0) & (y >= 0) & (x <= plane.shape[1] - 1) & (y <= plane.shape[0] - 1)
+    inside = _on(plane, x, y)
     full = None if saturation is None else plane >= _FULL * saturation
     places = _t(x[inside]), _t(y[inside]), _t(np.array(stars.flux)[inside])
     kept = replace(stars, x=places[0], y=places[1], flux=places[2])
     return replace(kept, count=int(inside.sum()), saturated=_cores(full))
+
+
+def _on(plane: F32, x: F64, y: F64) -> Mask:
+    """Which places (N,) lie on a plane (H, W)."""
+    inside = (x >= 0) & (y >= 0) & (x <= plane.shape[1] - 1) & (y <= plane.shape[0] - 1)
+    return np.asarray(inside, np.bool_)
 
 
 def _cores(full: Mask | None) -> int:

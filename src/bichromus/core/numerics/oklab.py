@@ -47,9 +47,10 @@ def _straight(out: F32, source: F32, knee: float, factor: float) -> None:
 
 def decode(code: F32, out: F32 | None = None) -> F32:
     """sRGB code (any 2-D float32 array, 0 to 1) to linear light. Relative error below 1e-5."""
-    if _each_row(DECODE.get(), code, made := _room(out, code)):
-        return made
-    light = np.add(code, np.float32(0.055), out=out)
+    light = _room(out, code)
+    if _each_row(DECODE.get(), code, light):
+        return light
+    np.add(code, np.float32(0.055), out=light)
     light *= np.float32(1 / 1.055)
     np.maximum(light, np.float32(0.04), out=light)
     _power(light, 2.4)
@@ -59,9 +60,10 @@ def decode(code: F32, out: F32 | None = None) -> F32:
 
 def lightness_of_grey(code: F32, out: F32 | None = None) -> F32:
     """Oklab lightness of greys of sRGB code (2-D float32, 0 to 1): the cube root of their light."""
-    if _each_row(LIGHTNESS.get(), code, made := _room(out, code)):
-        return made
-    root = np.add(code, np.float32(0.055), out=out)
+    root = _room(out, code)
+    if _each_row(LIGHTNESS.get(), code, root):
+        return root
+    np.add(code, np.float32(0.055), out=root)
     root *= np.float32(1 / 1.055)
     np.maximum(root, np.float32(0.04), out=root)
     _power(root, 2.4 / 3)
@@ -75,10 +77,11 @@ def encode(light: F32, out: F32 | None = None) -> F32:
     """Linear light (2-D float32) to sRGB code, clipped to 0..1. Error below 1e-6. ``light`` is
     used up.
     """
-    if _each_row(ENCODE.get(), light, made := _room(out, light)):
-        return made
+    code = _room(out, light)
+    if _each_row(ENCODE.get(), light, code):
+        return code
     np.clip(light, np.float32(0), np.float32(1), out=light)
-    code = np.maximum(light, np.float32(1e-6), out=out)
+    np.maximum(light, np.float32(1e-6), out=code)
     _power(code, 1 / 2.4)
     code *= np.float32(1.055)
     code -= np.float32(0.055)

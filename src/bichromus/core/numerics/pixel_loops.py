@@ -38,7 +38,7 @@ _LIGHT = tuple(F(v) for v in FROM_LMS32.ravel())
 _SOFT: Final = F(0.01)
 _NEAR: Final = F(1e-9)
 _TWO, _SIXTH, _LN2 = F(2), F(1 / 6), F(np.log(2))
-_LEAST_U: Final = F(1e-3)  # of what a profile is a power of, as where it is told plainly
+LEAST_U: Final = F(1e-3)  # of what a profile is a power of
 
 
 def _log2(x: F) -> F:
@@ -168,7 +168,7 @@ def _points_loop(x: F32, y: F32, figures: F32, points: F32, value: F32) -> None:
                 for i in range(xs.size):
                     u, w = xs[i] + right, ys[i] + down
                     q = a * u * u + b * w * w + c * u * w
-                    v[i] += _exp2(-beta * _log2(max(_ONE + s * q, _LEAST_U))) * share
+                    v[i] += _exp2(-beta * _log2(max(_ONE + s * q, LEAST_U))) * share
 
 
 def _bend_loop(x: F32, y: F32, figures: F32, value: F32) -> None:
@@ -180,7 +180,7 @@ def _bend_loop(x: F32, y: F32, figures: F32, value: F32) -> None:
             xs, ys, v = x[n], y[n], value[n]
             for i in range(xs.size):
                 u, w = xs[i], ys[i]
-                log = _log2(max(_ONE + s * (a * u * u + b * w * w + _TWO * c * u * w), _LEAST_U))
+                log = _log2(max(_ONE + s * (a * u * u + b * w * w + _TWO * c * u * w), LEAST_U))
                 over = s * _exp2(-log)
                 steep = (a * u + c * w) * (a * u + c * w) + (b * w + c * u) * (b * w + c * u)
                 bend = beta * over * ((beta + _ONE) * over * steep - _ONE)
@@ -201,7 +201,7 @@ def _slopes_loop(x: F32, y: F32, figures: F32, points: F32, value: F32, slopes: 
                 for i in range(xs.size):
                     u, w = xs[i] + right, ys[i] + down
                     q = a * u * u + b * w * w + c * u * w
-                    log = _log2(max(_ONE + s * q, _LEAST_U))
+                    log = _log2(max(_ONE + s * q, LEAST_U))
                     one = _exp2(-beta * log) * share
                     by_u = -beta * one * _exp2(-log)
                     by_q = by_u * s

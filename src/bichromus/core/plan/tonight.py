@@ -8,11 +8,12 @@ import datetime as dt
 import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 from statistics import median
 from typing import Final
 
 from .laying import Block, Filtered, best_order, blocks_of, order_of, subs_of, without_crumbs
-from .night import Night, plan_night
+from .night import Night, hidden, plan_night
 from .sharing import OpenWindow, Shared
 from .slots import Curves, Key, Slot, curves_of
 from .small_sets import SmallSets, small_filters, whole_sets
@@ -49,6 +50,11 @@ class Lane:
     curves: tuple[Curves, ...]
     efficiency: float
     blocks: tuple[Block, ...] = ()
+
+    @cached_property
+    def hidden(self) -> tuple[tuple[float, float], ...]:
+        """When it sees none of its targets; told once, for it is asked for with every painting."""
+        return hidden(self.nights.values(), self.station.rules)
 
 
 def lane_of(

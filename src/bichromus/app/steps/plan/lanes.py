@@ -11,7 +11,6 @@ from PyQt6.QtGui import QColor, QFont, QPainter
 from ....core.model.words import listed
 from ....core.plan.dates import local_time
 from ....core.plan.laying import Block
-from ....core.plan.night import hidden
 from ....core.plan.tonight import Lane
 from ....workspace.planning.view import PlanView
 from ...theme.look import LOOK, font, tag_colour
@@ -45,7 +44,7 @@ def words_at(
     block = next((b for b in lane.blocks if x_of(b.start) <= at.x() <= x_of(b.end)), None)
     if block is not None:
         return _block_words(view, lane, block)
-    closed = next((c for c in _hidden(lane) if x_of(c[0]) <= at.x() <= x_of(c[1])), None)
+    closed = next((c for c in lane.hidden if x_of(c[0]) <= at.x() <= x_of(c[1])), None)
     return _hidden_words(view, lane, closed) if closed is not None else None
 
 
@@ -66,10 +65,6 @@ def _hidden_words(view: PlanView, lane: Lane, closed: tuple[float, float]) -> st
     )
 
 
-def _hidden(lane: Lane) -> tuple[tuple[float, float], ...]:
-    return hidden(lane.nights.values(), lane.station.rules)
-
-
 def paint_lanes(
     painter: QPainter, box: QRectF, view: PlanView, x_of: Callable[[float], float]
 ) -> None:
@@ -81,7 +76,7 @@ def paint_lanes(
         row = QRectF(box.left(), box.top() + number * (height + _GAP), box.width(), height)
         fill_rect(painter, row, LOOK.theme.ground)
         if several:  # one rig's horizon stands above, as large as it is
-            for closed in _hidden(lane):
+            for closed in lane.hidden:
                 _paint_hidden(painter, row, x_of(closed[0]), x_of(closed[1]))
         left = x_of(lane.blocks[0].start) if lane.blocks else row.right()
         if several:
