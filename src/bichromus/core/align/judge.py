@@ -24,7 +24,7 @@ class Judge:
     """
 
     def __init__(self, output: Points, source: Points, seed: int = 0) -> None:
-        (self.u, self.v), _, _ = _scaled(output)
+        (self.u, self.v), _, _ = scaled(output)
         self._source = np.stack(source, 1)
         self.count = len(self.u)
         self._fold = np.random.default_rng(seed).permutation(self.count) % FOLDS
@@ -54,7 +54,7 @@ class Judge:
 
     def homography(self) -> float:
         """Of a direct linear transform, each fold with weights of its own."""
-        (s, t), (mx, my), size = _scaled((self._source[:, 0], self._source[:, 1]))
+        (s, t), (mx, my), size = scaled((self._source[:, 0], self._source[:, 1]))
         u, v = self.u, self.v
         zero, one = np.zeros(self.count), np.ones(self.count)
         rows = np.stack(
@@ -85,7 +85,7 @@ class Judge:
         return float(np.sqrt((np.minimum(off, _FAR_PX) ** 2).mean()))
 
 
-def _scaled(points: Points) -> tuple[Points, tuple[float, float], float]:
+def scaled(points: Points) -> tuple[Points, tuple[float, float], float]:
     """Points about their middle, from -1 to 1; the middle, and what 1 is."""
     x, y = points
     middle = float(x.mean()), float(y.mean())

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..numerics.robust import MAD_TO_SIGMA, RAYLEIGH_MEDIAN
-from .judge import Judge
+from .judge import Judge, scaled
 
 F64 = NDArray[np.float64]
 Points = tuple[F64, F64]
@@ -103,10 +103,7 @@ def _basis(model: str, u: F64, v: F64) -> list[F64]:
 
 def fit(model: str, output: Points, source: Points, mirror: bool = False) -> Warp:
     """Least squares of a model on matched points (N,)."""
-    x, y = output
-    centre = float(x.mean()), float(y.mean())
-    size = max(float(np.ptp(x)), float(np.ptp(y)), 1.0) / 2
-    u, v = (x - centre[0]) / size, (y - centre[1]) / size
+    (u, v), centre, size = scaled(output)
     if model == "similarity":
         return Warp(model, _similarity(u, v, source, mirror), centre, size)
     if model == "homography":
@@ -129,9 +126,7 @@ def _similarity(u: F64, v: F64, source: Points, mirror: bool) -> F64:
 
 def _homography(u: F64, v: F64, source: Points) -> F64:
     """Direct linear transform with one reweighting, sources scaled for the solution."""
-    mx, my = source[0].mean(), source[1].mean()
-    size = max(float(np.ptp(source[0])), float(np.ptp(source[1])), 1.0) / 2
-    s, t = (source[0] - mx) / size, (source[1] - my) / size
+    (s, t), (mx, my), size = scaled(source)
     zero, one = np.zeros_like(u), np.ones_like(u)
     weight = one
     h = np.eye(3)
