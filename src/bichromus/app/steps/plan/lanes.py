@@ -19,7 +19,8 @@ from ...widgets.paint import draw_tag, fill_rect
 _ONE: Final = 40
 _OF_SEVERAL: Final = 32
 _GAP: Final = 3
-_NARROW: Final = 30
+_NARROW: Final = 22
+_CUT: Final = "…"
 _HIDDEN: Final = "behind the horizon"
 
 
@@ -129,7 +130,8 @@ def _paint_block(painter: QPainter, box: QRectF, block: Block, target: str) -> N
     words = painter.fontMetrics().elidedText(
         f"{name}  {target}".strip(), Qt.TextElideMode.ElideRight, int(upper.width())
     )
-    painter.drawText(upper, Qt.AlignmentFlag.AlignVCenter, words)
+    if words != _CUT:
+        painter.drawText(upper, Qt.AlignmentFlag.AlignVCenter, words)
     painter.setFont(font(8.6))
     painter.setPen(QColor(t.text))
     words = f"{block.subs} × {block.sub_s:.0f} s"
