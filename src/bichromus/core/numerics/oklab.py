@@ -47,7 +47,7 @@ def _straight(out: F32, source: F32, knee: float, factor: float) -> None:
 
 def decode(code: F32, out: F32 | None = None) -> F32:
     """sRGB code (any 2-D float32 array, 0 to 1) to linear light. Relative error below 1e-5."""
-    light = _room(out, code)
+    light = _buffer_like(out, code)
     if _each_row(DECODE.get(), code, light):
         return light
     np.add(code, np.float32(0.055), out=light)
@@ -60,7 +60,7 @@ def decode(code: F32, out: F32 | None = None) -> F32:
 
 def lightness_of_grey(code: F32, out: F32 | None = None) -> F32:
     """Oklab lightness of greys of sRGB code (2-D float32, 0 to 1): the cube root of their light."""
-    root = _room(out, code)
+    root = _buffer_like(out, code)
     if _each_row(LIGHTNESS.get(), code, root):
         return root
     np.add(code, np.float32(0.055), out=root)
@@ -77,7 +77,7 @@ def encode(light: F32, out: F32 | None = None) -> F32:
     """Linear light (2-D float32) to sRGB code, clipped to 0..1. Error below 1e-6. ``light`` is
     used up.
     """
-    code = _room(out, light)
+    code = _buffer_like(out, light)
     if _each_row(ENCODE.get(), light, code):
         return code
     np.clip(light, np.float32(0), np.float32(1), out=light)
@@ -93,7 +93,7 @@ def code_to_oklab(code: F32, out: F32 | None = None, work: F32 | None = None) ->
     """sRGB code (3, N), 0 to 1, to Oklab (3, N). ``out`` and ``work`` are buffers to use instead of
     new ones; ``code`` is used up.
     """
-    loop, made = TO_LAB.get(), _room(out, code)
+    loop, made = TO_LAB.get(), _buffer_like(out, code)
     if loop is not None and is_row(code) and is_row(made):
         loop(*code, *made)
         return made
@@ -104,14 +104,14 @@ def oklab_to_light(lab: F32, out: F32 | None = None, work: F32 | None = None) ->
     """Oklab (3, N) to linear light (3, N), drawn toward the grey of equal lightness until it fits
     0 to 1. The answer lies in one of the buffers.
     """
-    loop, made = TO_LIGHT.get(), _room(out, lab)
+    loop, made = TO_LIGHT.get(), _buffer_like(out, lab)
     if loop is not None and is_row(lab) and is_row(made):
         loop(*lab, *made)
         return made
     return into_gamut(from_oklab(lab, out, work), lab[0])
 
 
-def _room(out: F32 | None, like: F32) -> F32:
+def _buffer_like(out: F32 | None, like: F32) -> F32:
     return np.empty_like(like) if out is None else out
 
 
