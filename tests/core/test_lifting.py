@@ -37,7 +37,7 @@ def noise_of(kind: str, shape: tuple[int, int], seed: int) -> tuple[np.ndarray, 
         smooth = gaussian(white, 0.85)
         return smooth / smooth.std(), 1 / float(smooth.std())
     sites = bayer_sites(shape, "R")
-    stack = _bilinear(np.where(sites, white, 0).astype(np.float32), sites)
+    stack = _bilinear(np.where(sites, white, 0).astype(np.float32), "R")
     return stack / stack.std(), 2 / float(stack.std())
 
 

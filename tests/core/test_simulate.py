@@ -7,17 +7,21 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from scipy import stats
 
 from bichromus.core.files import read_picture
 from bichromus.core.model.rig import RIGS, Rig
 from bichromus.core.simulate.camera import (
     Sky,
+    _bilinear,
     bayer_sites,
     continuum_rate,
     expose,
     line_rate,
     photon_flux_ab,
 )
+from bichromus.core.simulate.fields import power_field
+from bichromus.core.simulate.photons import counted
 from bichromus.core.simulate.scene import Scene
 from sky import SMALL, small_sky
 
@@ -42,6 +46,55 @@ def test_exposures_have_poisson_and_read_noise_and_stop_at_full_well() -> None:
     assert seen[10:].mean() == pytest.approx(level, rel=0.002)
     assert seen[10:].std() == pytest.approx(np.sqrt((level + rig.read_noise_e**2) / 25), rel=0.02)
     assert (seen[:10] == rig.full_well_e).all()
+
+
+@pytest.mark.parametrize(
+    ("mean", "read"), [(0.0, 1.4), (1.0, 1.0), (6.0, 1.4), (9.0, 0.0), (400, 2)]
+)
+def test_counts_follow_the_law_of_photons_and_read_noise(mean: float, read: float) -> None:
+    many = 400_000
+    seen = counted(np.full((4, many // 4), mean, np.float32), read, np.random.default_rng(5))
+    assert seen.shape == (4, many // 4)
+    at = np.linspace(mean - 4 * np.sqrt(mean + read**2), mean + 4 * np.sqrt(mean + read**2), 25)
+    photons = np.arange(int(mean + 8 * np.sqrt(mean) + 2))
+    steps = stats.norm.cdf((at[:, None] - photons) / read) if read else at[:, None] >= photons
+    truth = (stats.poisson.pmf(photons, mean) * steps).sum(1)
+    found = np.searchsorted(np.sort(seen, None), at, "right") / many
+    # three sigma of a share found in so many, and what the bent law is off
+    np.testing.assert_allclose(found, truth, atol=3 * 0.5 / np.sqrt(many) + 6e-4)
+
+
+@pytest.mark.parametrize(("slope", "longest"), [(2.6, 60.0), (3.4, 90.0), (4.2, 160.0)])
+def test_a_random_field_has_the_spectrum_asked_for(slope: float, longest: float) -> None:
+    rng = np.random.default_rng(8)
+    power = np.mean(
+        [np.abs(np.fft.rfft2(power_field((512, 512), slope, rng, longest))) ** 2 for _ in range(6)],
+        0,
+    )
+    ky, kx = np.fft.fftfreq(512)[:, None], np.fft.rfftfreq(512)[None, :]
+    k = np.hypot(kx, ky)
+    # all directions alike, up and down too
+    rings = [(k >= low) & (k < 1.25 * low) for low in 1.3 / longest * 1.25 ** np.arange(6)]
+    found = np.log([power[r].mean() for r in rings])
+    truth = np.log([(k[r] ** -slope).mean() for r in rings])
+    np.testing.assert_allclose(found - found[0], truth - truth[0], atol=0.25)
+    upright = power[4:40, 0].sum() / power[0, 4:40].sum()
+    assert upright == pytest.approx(1.0, abs=0.35)
+    flat = (
+        power[(k > 0) & (k < 0.7 / longest)].mean() / power[(k > 0.7 / longest) & (k < 1 / longest)]
+    )
+    assert np.median(flat) == pytest.approx(1.0, abs=0.5)
+
+
+def test_a_colour_stack_draws_a_smooth_light_as_it_is() -> None:
+    """What a mosaic samples and draws again is the light itself where that is a plane."""
+    y, x = np.mgrid[:41, :56].astype(np.float32)
+    light = 3 + 0.02 * x + 0.05 * y
+    for colour in "RGB":
+        for dy, dx in ((0, 0), (1, 0), (0, 1), (1, 1)):
+            seen = np.where(bayer_sites(light.shape, colour, dy, dx), light, 0).astype(np.float32)
+            made = _bilinear(seen, colour)
+            np.testing.assert_allclose(made[1:-1, 1:-1], light[1:-1, 1:-1], rtol=1e-5)
 
 
 def test_a_mosaic_sees_each_pixel_once() -> None:

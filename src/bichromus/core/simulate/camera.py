@@ -19,6 +19,7 @@ from ..numerics.compiled import Compiled
 from ..numerics.robust import FWHM_TO_SIGMA
 from ..numerics.smoothing import gaussian
 from ..plan.sky import PHOTONS_AB0, RAYLEIGH
+from .photons import counted
 from .scene import Scene, StarTable
 
 _BETA = 3.2  # wings of the Moffat profile
@@ -268,10 +269,7 @@ def expose(light: F32, rig: Rig, subs: int, sub_s: float, rng: np.random.Generat
     """
     signal = (light + np.float32(rig.dark_e_s)) * np.float32(sub_s)
     kept = np.minimum(signal, rig.full_well_e)
-    electrons = rng.poisson(kept.astype(np.float64) * subs).astype(np.float32)
-    electrons += rng.standard_normal(kept.shape, dtype=np.float32) * np.float32(
-        rig.read_noise_e * np.sqrt(subs)
-    )
+    electrons = counted(kept * np.float32(subs), rig.read_noise_e * subs**0.5, rng)
     mean = electrons / np.float32(subs)
     return np.asarray(
         np.where(signal >= rig.full_well_e, rig.full_well_e, mean) / rig.full_well_e, np.float32
@@ -322,31 +320,40 @@ def colour_stack(
         light = light_on_plane(rates, sky, BROAD_RESPONSE[name] if broad else response[name])
         for number, size in enumerate(groups):
             progress.step((index + number / len(groups)) / 3, f"exposing {band.name}")
-            sites = bayer_sites(scene.shape, name, *divmod(number, 2))
             sampled = np.zeros(scene.shape, np.float32)
-            sampled[sites] = expose(light[sites], rig, size, sub_s, rng)
-            stack[index] += _bilinear(sampled, sites) * np.float32(size / subs)
+            for lattice in bayer_lattices(name, *divmod(number, 2)):
+                sampled[lattice] = expose(light[lattice], rig, size, sub_s, rng)
+            stack[index] += _bilinear(sampled, name) * np.float32(size / subs)
     return stack
 
 
-def bayer_sites(shape: tuple[int, int], colour: str, dy: int = 0, dx: int = 0) -> np.ndarray:
-    """Where an RGGB mosaic, moved by (dy, dx), sees ``colour``."""
-    odd_y = ((np.arange(shape[0]) + dy) % 2 == 1)[:, None]
-    odd_x = ((np.arange(shape[1]) + dx) % 2 == 1)[None, :]
-    if colour == "G":
-        return odd_y != odd_x
-    return odd_y & odd_x if colour == "B" else ~odd_y & ~odd_x
+def bayer_sites(shape: tuple[int, int], colour: str, dy: int = 0, dx: int = 0) -> NDArray[np.bool_]:
+    """The same as a mask of ``shape``."""
+    sites = np.zeros(shape, bool)
+    for lattice in bayer_lattices(colour, dy, dx):
+        sites[lattice] = True
+    return sites
 
 
-def _bilinear(plane: F32, sites: np.ndarray) -> F32:
-    kernel = np.array([[1, 2, 1], [2, 4, 2], [1, 2, 1]], np.float32)
-    weight = cv2.filter2D(
-        sites.astype(np.float32), cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101
-    )
-    value = cv2.filter2D(
-        np.where(sites, plane, 0).astype(np.float32),
-        cv2.CV_32F,
-        kernel,
-        borderType=cv2.BORDER_REFLECT_101,
-    )
-    return np.where(sites, plane, value / weight).astype(np.float32)
+def bayer_lattices(colour: str, dy: int = 0, dx: int = 0) -> list[tuple[slice, slice]]:
+    """Where an RGGB mosaic, moved by (dy, dx), sees ``colour``: every other pixel of every other
+    row.
+    """
+    starts = {"R": ((0, 0),), "G": ((0, 1), (1, 0)), "B": ((1, 1),)}[colour]
+    return [(slice((y + dy) % 2, None, 2), slice((x + dx) % 2, None, 2)) for y, x in starts]
+
+
+_BETWEEN: Final = {
+    "G": np.array([[0, 1, 0], [1, 4, 1], [0, 1, 0]], np.float32) / 4,
+    "R": np.array([[1, 2, 1], [2, 4, 2], [1, 2, 1]], np.float32) / 4,
+}
+"""Weights that keep a colour where a mosaic sees it and draw it linearly between; red and blue lie
+alike.
+"""
+
+
+def _bilinear(sampled: F32, colour: str) -> F32:
+    """A colour everywhere, where ``sampled`` holds it on its sites and 0 elsewhere."""
+    kernel = _BETWEEN["G" if colour == "G" else "R"]
+    out = cv2.filter2D(sampled, cv2.CV_32F, kernel, borderType=cv2.BORDER_REFLECT_101)
+    return np.asarray(out, np.float32)

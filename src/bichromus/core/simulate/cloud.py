@@ -64,7 +64,8 @@ class Cloud:
         self.shape, self._rng = shape, rng
         self.unit = half_size_arcmin[0] * 60 / scale_arcsec  # the long half axis in pixels
         flat = half_size_arcmin[0] / half_size_arcmin[1]
-        gy, gx = np.mgrid[0 : shape[0], 0 : shape[1]].astype(np.float32)
+        gx = np.arange(shape[1], dtype=np.float32)[None, :]
+        gy = np.arange(shape[0], dtype=np.float32)[:, None]
         self._ahead = FieldsAhead(shape, rng)
         wide = [f() * np.float32(0.09) for f in [self._field(4.2, 0.9) for _ in range(2)]]
         u = (gx - shape[1] / 2) / self.unit + wide[0]
@@ -119,11 +120,10 @@ class Cloud:
 
     def _warped(self, bent: Bent, by: float) -> F32:
         """A field bent by another, as gas is that has flowed."""
-        gy, gx = np.mgrid[0 : self.shape[0], 0 : self.shape[1]].astype(np.float32)
         x, y = (f() * np.float32(by * self.unit) for f in bent[1])
-        out = cv2.remap(
-            bent[0](), gx + x, gy + y, cv2.INTER_CUBIC, borderMode=cv2.BORDER_REFLECT_101
-        )
+        x += np.arange(self.shape[1], dtype=np.float32)[None, :]
+        y += np.arange(self.shape[0], dtype=np.float32)[:, None]
+        out = cv2.remap(bent[0](), x, y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REFLECT_101)
         return np.asarray(out, np.float32)
 
     def _draw_clumps(self) -> list[tuple[float, ...]]:
@@ -158,9 +158,8 @@ class Cloud:
         )
         along = np.asarray(cv2.warpPolar(gas + clumps, size, middle, reach, _POLAR), np.float32)
         depth = np.cumsum(along, axis=1) * np.float32(2.6 / self.unit)
-        arriving = _back(np.exp(-depth), self.shape, middle, reach)
-        hard = _back(np.exp(-2.4 * depth), self.shape, middle, reach)
-        ending = _back(depth * np.exp(-1.25 * depth) * 2.2, self.shape, middle, reach)
+        rays = np.exp(-depth), np.exp(-2.4 * depth), depth * np.exp(-1.25 * depth) * 2.2
+        arriving, hard, ending = _back(rays, self.shape, middle)
         # gas that is lit shines as its density squared; the faces of what is dense shine most
         lit = gas ** np.float32(1.45)
         whole = gas + clumps
@@ -203,10 +202,17 @@ def _add_clump(
     plane[y0:y1, x0:x1] += (height * np.exp(-(along**2 + across**2) / 2)).astype(np.float32)
 
 
-def _back(rays: F32, shape: tuple[int, int], middle: tuple[float, float], reach: int) -> F32:
-    """Rays (angle, distance) as a picture."""
-    flags = _POLAR | cv2.WARP_INVERSE_MAP
-    size = (shape[1], shape[0])
-    around = np.concatenate([rays, rays[:1]])  # the last ray meets the first
-    out = cv2.warpPolar(around[:_RAYS].astype(np.float32), size, middle, reach, flags)
-    return np.asarray(out, np.float32)
+def _back(
+    rays: tuple[F32, ...], shape: tuple[int, int], middle: tuple[float, float]
+) -> tuple[F32, ...]:
+    """Planes of rays (angle, distance) as pictures."""
+    x, y = np.meshgrid(
+        np.arange(shape[1], dtype=np.float32) - np.float32(middle[0]),
+        np.arange(shape[0], dtype=np.float32) - np.float32(middle[1]),
+    )
+    away, turn = cv2.cartToPolar(x, y)
+    turn *= np.float32(_RAYS / (2 * np.pi))
+    # the last ray meets the first
+    around = cv2.copyMakeBorder(cv2.merge(rays), 0, 1, 0, 0, cv2.BORDER_WRAP)
+    pictures = cv2.remap(around, away, turn, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT)
+    return tuple(np.asarray(p, np.float32) for p in cv2.split(pictures))

@@ -106,11 +106,9 @@ def write_stacks(
     (folder / "truth").mkdir(exist_ok=True)
     table = load_response("generic").table
     home = Grid(scene.shape, scene.scale_arcsec)
-    views: dict[Grid, Scene] = {}
-    for stack in stacks:
-        grid = grids.get(stack.station, home)
-        if grid not in views:
-            views[grid] = seen_on(scene, grid)
+    seen = list(dict.fromkeys(grids.get(s.station, home) for s in stacks))
+    scenes = ordered_parallel(lambda grid: seen_on(scene, grid), iter(seen), _AT_ONCE)
+    views = dict(zip(seen, scenes, strict=True))
 
     def work(number: int) -> Path:
         stack = stacks[number]

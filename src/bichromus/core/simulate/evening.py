@@ -19,8 +19,9 @@ from ..model.rig import Filter, Rig
 from ..numerics.robust import FWHM_TO_SIGMA
 from ..numerics.smoothing import gaussian
 from ..plan.sky import photons_ab
-from .camera import Response, bayer_sites, continuum_rate, line_rate, render_stars
+from .camera import Response, bayer_lattices, continuum_rate, line_rate, render_stars
 from .forecast import Forecast
+from .photons import counted
 from .scene import Scene, SceneRecipe, make_scene
 
 IncidentKind = Literal["focus", "cloud", "stopped", "warm"]
@@ -209,10 +210,7 @@ class SimulatedCamera:
         electrons = np.minimum(
             (light + np.float32(self.rig.dark_e_s)) * np.float32(seconds), self.rig.full_well_e
         )
-        counts = rng.poisson(electrons).astype(np.float32)
-        counts += rng.standard_normal(self.shape, dtype=np.float32) * np.float32(
-            self.rig.read_noise_e
-        )
+        counts = counted(electrons, self.rig.read_noise_e, rng)
         counts += self._hot * np.float32(min(seconds / 300, 4.0)) + OFFSET_ADU
         return np.clip(np.rint(counts), 0, 65535).astype(np.uint16)
 
@@ -270,8 +268,9 @@ class SimulatedCamera:
         assert self._response is not None
         out = np.empty_like(light)
         for colour in "RGB":
-            sites = bayer_sites(self.shape, colour)
-            out[sites] = light[sites] * np.float32(self._response[colour].get(channel, 0.3))
+            for lattice in bayer_lattices(colour):
+                answer = np.float32(self._response[colour].get(channel, 0.3))
+                out[lattice] = light[lattice] * answer
         return out
 
     def _draw_trail(self, light: F32, rng: np.random.Generator, seconds: float) -> None:

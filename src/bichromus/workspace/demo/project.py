@@ -25,7 +25,7 @@ from .log import SUBS, demo_runs, shoot_last_night
 from .plan import demo_plan
 
 _BYTES: Final = 1e9  # that simulating the stacks takes, about
-_DEMO_VERSION: Final = 5
+_DEMO_VERSION: Final = 6
 """Of the simulated files: a new one makes them anew."""
 
 
