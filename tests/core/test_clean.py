@@ -262,7 +262,7 @@ def test_stars_are_split_off_and_nothing_else(starry: tuple[Scene, np.ndarray, n
     strength = flux / (2.27 * fwhm * sigma)
     sky = truth < np.quantile(truth, 0.55)
     left, alone = [], []
-    for n in np.flatnonzero(strength > 60):
+    for n in np.flatnonzero(strength > 45):
         x, y = round(float(stars.x[n])), round(float(stars.y[n]))
         if 14 < x < 626 and 14 < y < 414 and sky[y, x]:
             left.append(off[y - 6 : y + 7, x - 6 : x + 7].sum() / flux[n])

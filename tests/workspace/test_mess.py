@@ -75,10 +75,14 @@ def test_each_line_is_the_truth_and_better_than_the_best_stack(
     ]
     truth = gaussian(truth_of(channels, folder, name), 4.0)
     clear = np.ones(truth.shape, bool)
-    for x, y in zip(pooled.measure.stars.x, pooled.measure.stars.y, strict=True):
-        clear[max(int(y) - 9, 0) : int(y) + 10, max(int(x) - 9, 0) : int(x) + 10] = False
-    for x, y in ((c.x, c.y) for c in pooled.notes.cores):
-        clear[max(int(y) - 45, 0) : int(y) + 46, max(int(x) - 45, 0) : int(x) + 46] = False
+    x0, y0, _, _ = channels.registration.box
+    stars = facts["stars"]
+    for x, y, mag in zip(stars["x"], stars["y"], stars["ab_mag"], strict=True):
+        if mag < (17 if name == "S2" else 16):
+            reach = 45 if mag < 6 else 14 if mag < 10 else 9
+            row, column = int(y) - y0, int(x) - x0
+            rows = slice(max(row - reach, 0), max(row + reach + 1, 0))
+            clear[rows, max(column - reach, 0) : max(column + reach + 1, 0)] = False
     # every member is brought to its best stack's flux, here Ridge's: the slope is the camera's
     seen = gaussian(np.asarray(pooled.levels[0]), 4.0)
     slope, level = np.polyfit(truth[clear], seen[clear], 1)

@@ -14,6 +14,8 @@ from ..numerics.robust import mad_sigma
 from .subs import MATCH_PX, STARS, SubMeasure
 
 _HARDLY_ANY: Final = 0.2  # of the reference's stars: with fewer, no light came through
+_FAR_WIDER: Final = 1.4
+"""Of a star's width: its peak is half of what it was."""
 _FEWEST: Final = 5  # peaks that a shift is sought by
 _FEWEST_RATIOS: Final = 4
 _PEAKS: Final = (60, 200)  # brightest that vote: a trail makes many of its own
@@ -42,7 +44,17 @@ def transparency(reference: SubMeasure, m: SubMeasure) -> float | None:
     best = max(_found(reference, m), key=len, default=None)
     if best is not None:
         return float(np.exp(np.median(best[:STARS])))
-    return 0.0 if m.stars < _HARDLY_ANY * reference.stars else None
+    if m.stars >= _HARDLY_ANY * reference.stars or _far_wider(reference, m):
+        return None
+    return 0.0
+
+
+def _far_wider(reference: SubMeasure, m: SubMeasure) -> bool:
+    """Whether a sub's stars are so wide that the faint ones of the reference are lost in the
+    noise, however clear the sky.
+    """
+    one, two = reference.fwhm_px, m.fwhm_px
+    return one is not None and two is not None and two > _FAR_WIDER * one
 
 
 def _found(reference: SubMeasure, m: SubMeasure) -> Iterator[F64]:

@@ -89,7 +89,7 @@ def _split(name: str, stack: F32, truth: F32, ground: F32, most: float) -> Itera
     under = inner & (light > sky)
     off = (made.starless - ground)[under]
     yield Finding("what is left where stars were", name, float(off.std()) / sky, most, "sigma")
-    peaks = (light >= cv2.dilate(light, np.ones((5, 5), np.uint8))) & inner
+    peaks = (light >= cv2.dilate(light, np.ones((5, 5), np.uint8))) & under
     loud, taken = light[peaks] / sky, made.stars[peaks] / light[peaks]
     for low, high, least in ((8.0, 15.0, 0.88), (15.0, 30.0, 0.96)):
         those = (loud > low) & (loud < high)

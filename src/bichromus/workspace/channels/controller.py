@@ -18,7 +18,7 @@ from ...core.model.words import listed
 from ..project.cache import bound_cache, clear_cache
 from ..project.context import ProjectContext
 from ..project.responses import find_response, keep_response, take_response
-from ..project.state import PreparationState
+from ..project.state import PreparationState, SourceState
 from . import commands
 from .build import EMPTY, Channels, choose, prepare
 from .layers import write_layers
@@ -28,6 +28,7 @@ from .sources import inspect
 from .steps import standings
 
 PREPARING: Final = "preparing channels"
+OPENING: Final = "opening stacks"
 _QUICK_S: Final = 2.0  # for which log, subs and plan wait at the most: the first picture is near
 _QUICK: Final = 0.05  # of the whole job
 _CACHE_BYTES: Final = 8 * 10**9
@@ -92,13 +93,18 @@ class ChannelsController:
             share = 0.0
             if not self._snapshot.origins and is_new(store, wanted):
                 share = _QUICK
-                self._context.previews.hold_aside(_QUICK_S)
-                self._show_roughly(quick_look(store, wanted, progress.part(0, share)))
+                self._look(wanted, progress.part(0, share))
             made = prepare(store, wanted, progress.part(share, 1))
             mark_seen(store, wanted.sources)
             return made
 
         self._context.jobs.submit(PREPARING, work, self.publish)
+
+    def _look(self, wanted: PreparationState, progress: Progress) -> None:
+        """A quick look, shown as it comes."""
+        store = self._context.document.store
+        self._context.previews.hold_aside(_QUICK_S)
+        self._show_roughly(quick_look(store, wanted, progress, self._show_roughly))
 
     def _show_roughly(self, found: Channels | None) -> None:
         """Show a quick look where there is nothing yet."""
@@ -129,7 +135,7 @@ class ChannelsController:
 
     def _forget(self, title: str) -> None:
         """What failed or was cancelled can be asked for again; a quick look is no channel."""
-        if title != PREPARING:
+        if title not in (PREPARING, OPENING):
             return
         with self._lock:
             self._wanted = None
@@ -146,17 +152,31 @@ class ChannelsController:
 
         def work(progress: Progress) -> None:
             document = self._context.document
+            new = not self._snapshot.origins
+
+            def seen(stacks: list[SourceState], part: Progress) -> None:
+                if new:  # to be looked at while the whole files are read
+                    wanted = document.saved.preparation
+                    self._look(wanted.replaced(sources=tuple(stacks)), part)
+
             found, errors = inspect(
-                document.store, list(paths), document.saved.sources, progress, now=self._now()
+                document.store,
+                list(paths),
+                document.saved.sources,
+                progress,
+                now=self._now(),
+                seen=seen,
             )
             progress.step(1.0)  # what was cancelled changes nothing
+            if not found:
+                self._forget(OPENING)
             if found:
                 self._ask_about([Path(s.path).name for s in found if not s.sure])
                 document.do(commands.open_sources(found))
             if errors:
                 self._context.report(errors)
 
-        self._context.jobs.submit("opening stacks", work)
+        self._context.jobs.submit(OPENING, work)
 
     def _ask_about(self, unsure: Sequence[str]) -> None:
         if unsure:

@@ -70,6 +70,8 @@ def remembered_match(
 
 def known_match(store: Store, reference: SourceState, source: SourceState) -> Match | None:
     """The match of two stacks where it is remembered."""
+    if not (reference.hash and source.hash):  # not named by their content yet
+        return None
     return _load_match(_match_path(store, reference, source))
 
 

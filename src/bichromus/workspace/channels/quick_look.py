@@ -29,7 +29,7 @@ from ...core.numerics.surface import low_surface
 from ..project.responses import find_response
 from ..project.state import PreparationState, SourceState
 from ..project.store import Store
-from ..work.together import side_by_side
+from ..work.together import THREADS, side_by_side
 from .build import Channels
 from .coarse import Coarse, read_coarse
 from .matches import has_seen, known_match
@@ -44,6 +44,8 @@ _Map = tuple[np.ndarray, np.ndarray]
 _Rig = tuple[str, tuple[int, int]]
 _SMALLEST_PX: Final = 400
 _EDGE_PX: Final = 90.0  # over which a stack fades into the others
+_LARGE: Final = 10e9
+"""Bytes that preparing takes from which reading all stacks coarsely takes over a second."""
 _FLUX_SHARE: Final = 0.97  # quantile of light by which two stacks are brought to one brightness
 
 
@@ -62,13 +64,34 @@ def is_new(store: Store, wanted: PreparationState) -> bool:
     return any(not has_seen(store, s) for s in stacks)
 
 
-def quick_look(store: Store, wanted: PreparationState, progress: Progress) -> Channels | None:
+def quick_look(
+    store: Store,
+    wanted: PreparationState,
+    progress: Progress,
+    show: Callable[[Channels], None] | None = None,
+) -> Channels | None:
     """Rough channels of all stacks that can be seen and laid on each other in a moment; None where
-    there is none. Raises Cancelled.
+    there is none. Where they are large, ``show`` gets those of the first few before. Raises
+    Cancelled.
     """
     stacks = [s for s in wanted.sources if not s.preliminary]
     if not stacks:
         return None
+    named = wanted.reference or suggest_reference(stacks)
+    stacks.sort(key=lambda s: s.id != named)  # all are laid on the grid of the first
+    seen: list[Coarse] = []
+    early = show is not None and sum(bytes_of(s) for s in stacks) > _LARGE
+    for start, end in ((0, THREADS), (THREADS, len(stacks))) if early else ((0, len(stacks)),):
+        part = progress.part(start / len(stacks), end / len(stacks))
+        seen += _read(stacks[start:end], part)
+        found = _looked_at(store, wanted, seen)
+        if end < len(stacks) and found is not None and show is not None:
+            show(found)
+    return found
+
+
+def _read(stacks: Sequence[SourceState], progress: Progress) -> list[Coarse]:
+    """Stacks read coarsely, without those that cannot be read."""
 
     def read(source: SourceState, part: Progress) -> Coarse | None:
         part.step(0.0, f"a quick look at {source.label}")
@@ -78,12 +101,14 @@ def quick_look(store: Store, wanted: PreparationState, progress: Progress) -> Ch
 
     pieces = [partial(read, s) for s in stacks]
     found = side_by_side(pieces, progress, [bytes_of(s) / 4 for s in stacks])
-    seen = [c for c in found if c is not None]
+    return [c for c in found if c is not None]
+
+
+def _looked_at(store: Store, wanted: PreparationState, seen: Sequence[Coarse]) -> Channels | None:
+    """Rough channels of stacks, on the grid of the first."""
     if not seen:
         return None
-    named = wanted.reference or suggest_reference(stacks)
-    grid = next((c for c in seen if c.source.id == named), seen[0])
-    lines = _all_lines(store, wanted, grid, [grid, *(c for c in seen if c is not grid)])
+    lines = _all_lines(store, wanted, seen)
     names = sorted(lines, key=channel_order)
     done = _at_once([partial(_prepared, n, lines[n]) for n in names])
     if not done:
@@ -92,9 +117,10 @@ def quick_look(store: Store, wanted: PreparationState, progress: Progress) -> Ch
 
 
 def _all_lines(
-    store: Store, wanted: PreparationState, grid: Coarse, stacks: Sequence[Coarse]
+    store: Store, wanted: PreparationState, stacks: Sequence[Coarse]
 ) -> dict[str, list[_Line]]:
-    """Every channel of stacks on the small grid, by name."""
+    """Every channel of stacks on the small grid of the first, by name."""
+    grid = stacks[0]
     firsts: dict[_Rig, Coarse] = {}
     for coarse in stacks:  # a rig's stacks lie alike, but for a little
         firsts.setdefault(_rig_of(coarse), coarse)

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
-from typing import Final
+from typing import Final, TypeVar
 
 from ...core.files import read_picture
 from ...core.model.channel import LINES, FilterName, filter_name
@@ -17,7 +17,11 @@ from ..project.state import SourceState
 from ..project.store import Store
 from ..work.together import side_by_side
 
+T = TypeVar("T")
 RGB = ("R", "G", "B")
+_ID_LETTERS: Final = 12
+_HEADS: Final = 0.05  # of the time that opening takes
+_SEEN: Final = 0.3
 _READ: Final = 4  # of a file's bytes, while it is read; packed ones need more
 _COPIES: Final = 12  # of its planes in float32, while a stack is measured and laid on the grid
 _COLOUR_ALONE = ("rgb", "osc")  # no filter but those on the sensor
@@ -29,6 +33,9 @@ def bytes_of(source: SourceState) -> float:
     return _COPIES * 4.0 * planes * source.shape[0] * source.shape[1]
 
 
+Seen = Callable[[list[SourceState], Progress], None]
+
+
 def inspect(
     store: Store,
     paths: Sequence[Path],
@@ -36,28 +43,44 @@ def inspect(
     progress: Progress = SILENT,
     preliminary: bool = False,
     now: str = "",
+    seen: Seen | None = None,
 ) -> tuple[list[SourceState], list[InputError]]:
     """Read files to be opened. What cannot be used comes back as an error each; the rest is kept.
 
-    Preliminary stacks may lie on a grid of their own.
+    Preliminary stacks may lie on a grid of their own. ``seen`` is told the stacks as their headers
+    say, without their names by content yet: to read whole files for those takes a while.
     """
-
-    def look(path: Path, part: Progress) -> SourceState | InputError:
-        part.step(0.0, f"reading {path.name}")
-        try:
-            return _inspect_one(store, path, preliminary, now)
-        except InputError as error:
-            return error
-
+    read = partial(_inspect_one, preliminary=preliminary, now=now)
+    looked = _each(read, paths, paths, progress.part(0, _HEADS))
+    heads = [s for s in looked if isinstance(s, SourceState)]
+    if seen is not None and heads:
+        seen(heads, progress.part(_HEADS, _SEEN))
+    rest = progress.part(_SEEN, 1)
+    named = iter(_each(partial(_named, store), heads, [Path(s.path) for s in heads], rest))
     found: list[SourceState] = []
     errors: list[InputError] = []
-    pieces = [partial(look, p) for p in paths]
-    for one in side_by_side(pieces, progress, [_file_bytes(p) for p in paths]):
+    for one in (next(named) if isinstance(s, SourceState) else s for s in looked):
         if isinstance(one, InputError):
             errors.append(one)
         elif not any(s.hash == one.hash for s in (*existing, *found)):
             found.append(one)
     return found, errors
+
+
+def _each(
+    work: Callable[[T], SourceState], of: Sequence[T], paths: Sequence[Path], progress: Progress
+) -> list[SourceState | InputError]:
+    """What each comes to, or why not, side by side."""
+
+    def one(what: T, path: Path, part: Progress) -> SourceState | InputError:
+        part.step(0.0, f"reading {path.name}")
+        try:
+            return work(what)
+        except InputError as error:
+            return error
+
+    pieces = [partial(one, x, p) for x, p in zip(of, paths, strict=True)]
+    return side_by_side(pieces, progress, [_file_bytes(p) for p in paths])
 
 
 def _file_bytes(path: Path) -> float:
@@ -68,16 +91,21 @@ def _file_bytes(path: Path) -> float:
         return 0.0
 
 
-def _inspect_one(store: Store, path: Path, preliminary: bool, now: str) -> SourceState:
+def _named(store: Store, source: SourceState) -> SourceState:
+    """With its name by content."""
+    digest = source_hash(store, Path(source.path))
+    return source.replaced(id=digest[:_ID_LETTERS], hash=digest)
+
+
+def _inspect_one(path: Path, preliminary: bool, now: str) -> SourceState:
     picture = read_picture(path)
-    digest = source_hash(store, path)
     header = picture.header
     colour = picture.colour or bool(header.bayer)
     lines, sure = _held(header.filter or filter_name(path.stem.rsplit("_", 1)[-1]), colour)
     return SourceState(
-        id=digest[:12],
+        id=str(path),
         path=str(path.absolute()),
-        hash=digest,
+        hash="",
         colour=colour,
         lines=lines,
         shape=picture.shape,
