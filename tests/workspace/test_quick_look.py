@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 from pathlib import Path
 
 import cv2
@@ -12,6 +13,8 @@ from bichromus.core.files import read_picture, write_fits
 from bichromus.core.model.errors import Cancelled, InputError
 from bichromus.core.model.planes import F32
 from bichromus.core.model.progress import SILENT, Progress
+from bichromus.workspace.channels import quick_look as quick
+from bichromus.workspace.channels import sources
 from bichromus.workspace.channels.build import Channels
 from bichromus.workspace.channels.coarse import read_coarse
 from bichromus.workspace.channels.quick_look import is_new, quick_look
@@ -32,6 +35,51 @@ def alike(rough: F32, true: F32) -> float:
     return float(
         np.corrcoef(np.minimum(a, top * 1.5).ravel(), np.minimum(b, top * 1.5).ravel())[0, 1]
     )
+
+
+def test_stacks_are_seen_before_their_files_are_read_whole_and_only_then_belong_to_the_project(
+    tmp_path: Path, demo_files: dict[str, Path], monkeypatch: pytest.MonkeyPatch
+) -> None:
+    session, read = stepped_session(tmp_path / "p.bichromus", "p"), sources.source_hash
+    seen: list[Channels] = []
+    known: list[tuple[Channels, int]] = []
+    stops = [True]
+
+    def whole(store: Store, path: Path) -> str:
+        known.append((session.channels.snapshot, len(session.state.sources)))
+        if stops.pop():  # at once when it is read for the first time
+            session.jobs.cancel()
+        stops.append(False)
+        return read(store, path)
+
+    monkeypatch.setattr(sources, "source_hash", whole)
+    monkeypatch.setattr(quick, "_LARGE", 0.0)  # as if the stacks were large: shown as they come
+    session.channels.changed.connect(lambda: seen.append(session.channels.snapshot))
+    packed = tmp_path / "S2.fits.gz"  # has to be read whole even for a look
+    packed.write_bytes(gzip.compress(demo_files["Ridge_S2"].read_bytes(), 1))
+    files = [*(demo_files[n] for n in ("Balcony_Ha_O3", "Ridge_R", "Ridge_Ha")), packed]
+    session.channels.open_files(files)
+    wait(lambda: not session.jobs.busy)
+    assert [(c.rough, c.names) for c in seen] == [
+        (True, ["Ha", "O3"]),
+        (True, ["Ha", "O3", "R"]),
+        (False, []),
+    ]
+    assert all(channels is seen[1] and not held for channels, held in known)
+    assert session.state.sources == ()
+    stops.append(False)
+    session.channels.open_files([*files, files[0]])
+    wait(lambda: not session.jobs.busy)
+    assert "S2" not in seen[4].names
+    assert [(c.rough, c.names) for c in seen[-2:]] == [
+        (True, ["Ha", "O3", "S2", "R"]),
+        (False, ["Ha", "O3", "S2", "R"]),
+    ]
+    assert [s.hash for s in session.state.sources] == [
+        read(session.document.store, p) for p in files
+    ]
+    assert all(s.id == s.hash[:12] for s in session.state.sources)
+    session.close()
 
 
 def test_it_shows_what_the_true_channels_will_show_and_nothing_is_judged_by_it(

@@ -78,6 +78,7 @@ def test_the_whole_demo_from_files_to_a_recipe(tmp_path: Path, demo_files: dict[
         lambda: (
             session.blend.snapshot.recipe is not None
             and "blend" in ears.advice
+            and not session.blend.snapshot.channels.rough
             and not session.jobs.busy
         )
     )

@@ -86,7 +86,7 @@ def open_frame(path: Path) -> Frame:
     UnsupportedData.
     """
     require_file(path)
-    mapped = _mapped(path)
+    mapped = mapped_frame(path)
     if mapped is not None:
         return mapped
     picture: Picture = read_picture(path)
@@ -94,7 +94,8 @@ def open_frame(path: Path) -> Frame:
     return Frame(path, data, 1.0, 0.0, picture.header)
 
 
-def _mapped(path: Path) -> Frame | None:
+def mapped_frame(path: Path) -> Frame | None:
+    """A frame of a file that can be used in place, without reading it; None for any other."""
     if path.suffix.lower() == ".gz":
         return None
     with (

@@ -91,7 +91,7 @@ class ChannelsController:
 
         def work(progress: Progress) -> Channels:
             share = 0.0
-            if not self._snapshot.origins and is_new(store, wanted):
+            if self._unseen(wanted) and is_new(store, wanted):
                 share = _QUICK
                 self._look(wanted, progress.part(0, share))
             made = prepare(store, wanted, progress.part(share, 1))
@@ -99,6 +99,14 @@ class ChannelsController:
             return made
 
         self._context.jobs.submit(PREPARING, work, self.publish)
+
+    def _unseen(self, wanted: PreparationState) -> bool:
+        """Whether there is nothing yet, or a quick look without some of the stacks."""
+        found = self._snapshot
+        if not found.rough:
+            return not found.origins
+        shown = {stack for p in found.origins.values() for stack in p.origin.stacks}
+        return any(not shown & {s.id, s.path} for s in wanted.sources if not s.preliminary)
 
     def _look(self, wanted: PreparationState, progress: Progress) -> None:
         """A quick look, shown as it comes."""

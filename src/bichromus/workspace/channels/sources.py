@@ -2,26 +2,26 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 from collections.abc import Callable, Sequence
 from functools import partial
 from pathlib import Path
-from typing import Final, TypeVar
+from typing import Final
 
 from ...core.files import read_picture
+from ...core.files.frames import mapped_frame
 from ...core.model.channel import LINES, FilterName, filter_name
 from ...core.model.errors import InputError, UnreadableFile
-from ...core.model.planes import Picture
+from ...core.model.planes import Header, Picture
 from ...core.model.progress import SILENT, Progress
 from ..project.state import SourceState
 from ..project.store import Store
 from ..work.together import side_by_side
 
-T = TypeVar("T")
 RGB = ("R", "G", "B")
 _ID_LETTERS: Final = 12
-_HEADS: Final = 0.05  # of the time that opening takes
-_SEEN: Final = 0.3
+_SEEN: Final = 0.3  # of the time that opening takes, for a first look
 _READ: Final = 4  # of a file's bytes, while it is read; packed ones need more
 _COPIES: Final = 12  # of its planes in float32, while a stack is measured and laid on the grid
 _COLOUR_ALONE = ("rgb", "osc")  # no filter but those on the sensor
@@ -47,40 +47,31 @@ def inspect(
 ) -> tuple[list[SourceState], list[InputError]]:
     """Read files to be opened. What cannot be used comes back as an error each; the rest is kept.
 
-    Preliminary stacks may lie on a grid of their own. ``seen`` is told the stacks as their headers
-    say, without their names by content yet: to read whole files for those takes a while.
+    Preliminary stacks may lie on a grid of their own. ``seen`` is told before what can be said of
+    them in a moment: files that can be used in place, without their names by content.
     """
-    read = partial(_inspect_one, preliminary=preliminary, now=now)
-    looked = _each(read, paths, paths, progress.part(0, _HEADS))
-    heads = [s for s in looked if isinstance(s, SourceState)]
-    if seen is not None and heads:
-        seen(heads, progress.part(_HEADS, _SEEN))
-    rest = progress.part(_SEEN, 1)
-    named = iter(_each(partial(_named, store), heads, [Path(s.path) for s in heads], rest))
+    if seen is not None:
+        early = [s for p in paths if (s := _glimpse(p, now)) is not None]
+        if early:
+            seen(early, progress.part(0, _SEEN))
+
+    def look(path: Path, part: Progress) -> SourceState | InputError:
+        part.step(0.0, f"reading {path.name}")
+        try:
+            return _inspect_one(store, path, preliminary, now)
+        except InputError as error:
+            return error
+
     found: list[SourceState] = []
     errors: list[InputError] = []
-    for one in (next(named) if isinstance(s, SourceState) else s for s in looked):
+    pieces = [partial(look, p) for p in paths]
+    part = progress.part(_SEEN if seen is not None else 0, 1)
+    for one in side_by_side(pieces, part, [_file_bytes(p) for p in paths]):
         if isinstance(one, InputError):
             errors.append(one)
         elif not any(s.hash == one.hash for s in (*existing, *found)):
             found.append(one)
     return found, errors
-
-
-def _each(
-    work: Callable[[T], SourceState], of: Sequence[T], paths: Sequence[Path], progress: Progress
-) -> list[SourceState | InputError]:
-    """What each comes to, or why not, side by side."""
-
-    def one(what: T, path: Path, part: Progress) -> SourceState | InputError:
-        part.step(0.0, f"reading {path.name}")
-        try:
-            return work(what)
-        except InputError as error:
-            return error
-
-    pieces = [partial(one, x, p) for x, p in zip(of, paths, strict=True)]
-    return side_by_side(pieces, progress, [_file_bytes(p) for p in paths])
 
 
 def _file_bytes(path: Path) -> float:
@@ -91,24 +82,35 @@ def _file_bytes(path: Path) -> float:
         return 0.0
 
 
-def _named(store: Store, source: SourceState) -> SourceState:
-    """With its name by content."""
-    digest = source_hash(store, Path(source.path))
-    return source.replaced(id=digest[:_ID_LETTERS], hash=digest)
+def _glimpse(path: Path, now: str) -> SourceState | None:
+    """What the header of a file says that need not be read; None where it must be, or cannot."""
+    with contextlib.suppress(InputError, OSError):
+        frame = mapped_frame(path)
+        if frame is not None:
+            return _said(path, frame.header, len(frame.stored) == 3, frame.shape, now)
+    return None
 
 
-def _inspect_one(path: Path, preliminary: bool, now: str) -> SourceState:
+def _inspect_one(store: Store, path: Path, preliminary: bool, now: str) -> SourceState:
     picture = read_picture(path)
-    header = picture.header
-    colour = picture.colour or bool(header.bayer)
+    digest = source_hash(store, path)
+    said = _said(path, picture.header, picture.colour, picture.shape, now)
+    return said.replaced(id=digest[:_ID_LETTERS], hash=digest, preliminary=preliminary)
+
+
+def _said(
+    path: Path, header: Header, planes: bool, shape: tuple[int, int], now: str
+) -> SourceState:
+    """A stack by its header, not yet named by its content; ``planes``: it has three."""
+    colour = planes or bool(header.bayer)
     lines, sure = _held(header.filter or filter_name(path.stem.rsplit("_", 1)[-1]), colour)
     return SourceState(
-        id=str(path),
+        id=str(path.absolute()),
         path=str(path.absolute()),
         hash="",
         colour=colour,
         lines=lines,
-        shape=picture.shape,
+        shape=shape,
         station=header.station or "",
         camera=header.camera or "",
         hours=header.total_s / 3600 if header.total_s else None,
@@ -116,8 +118,7 @@ def _inspect_one(path: Path, preliminary: bool, now: str) -> SourceState:
         sub_s=header.exposure_s,
         scale_arcsec=header.scale_arcsec,
         object_name=header.object_name or "",
-        preliminary=preliminary,
-        bayer="" if picture.colour else header.bayer or "",
+        bayer="" if planes else header.bayer or "",
         sure=sure,
         filter=header.filter.text if header.filter and not sure else "",
         until=header.end_utc or now,
