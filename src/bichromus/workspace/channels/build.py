@@ -149,6 +149,7 @@ class _Build:
         usable = [s for s in self._wanted.sources if s.id not in self._refused]
         self._tasks = tasks_of(usable)
         self._times = [costs.made(task, context) for task in self._tasks]
+        self._needs = [sum(map(bytes_of, t.stacks)) for t in self._tasks]
         self._warnings = [*self._refused.values(), *context.registration.warnings]
 
     def costs(self) -> tuple[float, float, float]:
@@ -158,7 +159,8 @@ class _Build:
         store = self._context.store
         pooled = costs.pooled(stacks, store) if some else _LITTLE
         finished = costs.finished(self._wanted, store)
-        return sum(self._times) + _LITTLE, pooled + _LITTLE, finished
+        made = sum(self._times) * costs.in_turn(self._needs)
+        return made + _LITTLE, pooled + _LITTLE, finished
 
     def make_origins(self, progress: Progress) -> None:
         """Run the tasks of all stacks. One bad stack does not take the others along; the first
@@ -172,8 +174,7 @@ class _Build:
                 return error
 
         pieces = [partial(run, task) for task in self._tasks]
-        needs = [sum(map(bytes_of, t.stacks)) for t in self._tasks]
-        found = side_by_side(pieces, progress, needs, self._times)
+        found = side_by_side(pieces, progress, self._needs, self._times)
         for task, made in zip(self._tasks, found, strict=True):
             if isinstance(made, InputError):
                 self._faults.append(made)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Final
 
 import numpy as np
 
@@ -26,6 +27,10 @@ from .notes import GradientNote, Notes
 from .origin import Origin
 from .prepared import Prepared
 from .registration import Registration
+
+_LOOKED: Final = 0.2  # of what follows when a channel lies on the grid: its stars and noise
+_SKY_OFF: Final = 0.45  # of the rest: the gradient
+_MEASURED: Final = 0.65
 
 
 @dataclass(frozen=True)
@@ -89,8 +94,8 @@ class PrepareContext:
         already.
         """
         look = stars_and_noise(picture, known, stars)
-        progress.step(0.5)
-        rest = progress.part(0.5, 1)
+        progress.step(_LOOKED)
+        rest = progress.part(_LOOKED, 1)
         return self._under_no_sky(key, origin, label, hours, picture, notes, look, plain, rest)
 
     def known(self, key: str, progress: Progress = SILENT) -> Prepared | None:
@@ -154,7 +159,9 @@ class PrepareContext:
                 picture = replace(picture, data=found.take_off(picture.data))
                 said = [f"{label}: {w}" for w in found.warnings]
                 notes = notes.of_sky(GradientNote.of(found), *said)
+        progress.step(_SKY_OFF)
         measure = measure_plane(picture, origin.channel, look)
+        progress.step(_MEASURED)
         top = picture.header.saturation
         if top is not None:
             notes = replace(

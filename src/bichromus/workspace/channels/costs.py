@@ -18,9 +18,10 @@ from ...core.model.channel import CHANNELS
 from ...core.model.errors import InputError
 from ..project.state import PreparationState, SourceState
 from ..project.store import Store
+from ..work.together import at_once
 from .context import PrepareContext
 from .matches import known_count
-from .sources import RGB
+from .sources import RGB, bytes_of
 from .tasks import Task
 
 _USUAL_STARS: Final = 400.0
@@ -51,6 +52,7 @@ _SKY: Final = _Cost(0.07, 20e-6)  # another gradient
 _POOLED: Final = _Cost(0.11, 136e-6)  # a pool measured
 _ADDED: Final = _Cost(0.06, 0.0)  # a stack that is pooled
 _SPLIT: Final = _Cost(1.2, 2000e-6)
+_IN_TURN: Final = 1.75  # not all of a stack's steps use both cores
 _NOTHING: Final = 0.002  # what is known already
 
 
@@ -73,8 +75,14 @@ def before(new: Sequence[SourceState], wanted: PreparationState, usual: float) -
     """The share of matching ``new`` stacks in all that is to be done, while nothing is known."""
     first = sum(_MATCHED.of(s, usual) for s in new)
     made = sum(_whole(s, usual) for s in wanted.sources)
+    made *= in_turn([bytes_of(s) for s in wanted.sources])
     then = made + pooled(wanted.sources, None, usual) + finished(wanted, None, usual)
     return first / (first + then) if new else 0.0
+
+
+def in_turn(needs: Sequence[float]) -> float:
+    """How much longer stacks take that are prepared one after the other, for want of memory."""
+    return _IN_TURN if len(needs) > 1 and at_once(needs) == 1 else 1.0
 
 
 def made(task: Task, context: PrepareContext) -> float:
