@@ -13,6 +13,7 @@ from ..numerics.compiled import load
 from ..numerics.pixel_loops import make_ready
 from ..numerics.starlet import details
 from ..simulate.camera import render_stars
+from ..simulate.photons import counted
 from ..simulate.scene import StarTable
 
 _SIDE = 160
@@ -29,6 +30,7 @@ def compile_all() -> bool:
     x, y = rng.uniform(0, _SIDE, (2, _STARS)).astype(np.float32)
     nothing = np.zeros(_STARS, np.float32)
     render_stars(plane, StarTable(x, y, nothing, nothing, nothing), np.full(_STARS, 900.0), 3.0)
+    counted(np.abs(plane), 1.0, rng)
     find_stars(plane)
     details(plane, 3)
     turned = Warp("affine", np.array([[0.5, 0.5], [1.0, 0.0], [0.0, 1.0]]), (0.0, 0.0), 1.0)
