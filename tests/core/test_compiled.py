@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from bichromus.core.blend.colour import apply_colour
 from bichromus.core.blend.pixels import quantise
 from bichromus.core.blend.stretch import Curve
+from bichromus.core.clean.many_fits import explained, solve
 from bichromus.core.clean.split import split_stars
 from bichromus.core.measure.drawing import draw_stars
 from bichromus.core.measure.profiles import Second, Shape, moffat, moffat_slopes
@@ -75,6 +76,36 @@ def test_stars_are_the_same_with_a_compiler_and_without(monkeypatch: pytest.Monk
     assert quick.fwhm_px == pytest.approx(plain.fwhm_px, rel=1e-3)
     quick, plain = both_ways(monkeypatch, lambda: split_stars(Picture(plane, Header())).starless)
     assert np.abs(quick - plain).max() < 0.05  # of the noise
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_many_fits_are_least_squares_with_a_compiler_and_without(
+    seed: int, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    rng = np.random.default_rng(seed)
+    jacobian = rng.normal(size=(9, 14, 60)) * np.exp(rng.normal(0, 3, 14))[:, None]
+    jacobian[:, -6:] = rng.normal(size=(6, 60))
+    jacobian[3, 8] = 0  # tells nothing
+    jacobian = jacobian.astype(np.float32)
+    weight = rng.exponential(1, (9, 60)) * (rng.random((9, 60)) > 0.2)
+    data, wanted = rng.normal(size=(9, 60)) * 20, rng.normal(size=(9, 14))
+    penalty = rng.exponential(1, (9, 14))
+    (delta, variance), plain = both_ways(
+        monkeypatch, lambda: solve(jacobian, weight, data, penalty, wanted, 7)
+    )
+    np.testing.assert_allclose(delta, plain[0], rtol=1e-5, atol=1e-7 * np.abs(delta).max())
+    np.testing.assert_allclose(variance, plain[1], rtol=1e-6)
+    for n in range(9):
+        one = jacobian[n].astype(float)
+        normal = (one * weight[n]) @ one.T + np.diag(penalty[n])
+        right = (one * weight[n]) @ data[n] + wanted[n]
+        scale = np.abs(right).max()
+        np.testing.assert_allclose(normal @ delta[n], right, atol=1e-6 * scale)
+        np.testing.assert_allclose(variance[n], np.diag(np.linalg.inv(normal))[:7], rtol=1e-4)
+    star = jacobian[:, 0] * 3.0
+    quick, slow = both_ways(monkeypatch, lambda: explained(jacobian, weight, data, star, delta, 7))
+    assert np.ptp(slow) > 0.01
+    np.testing.assert_allclose(quick, slow, rtol=1e-6, atol=1e-9)
 
 
 @pytest.mark.parametrize("scale", [1, 2, 4])

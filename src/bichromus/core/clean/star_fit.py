@@ -21,12 +21,13 @@ from ..measure.profiles import (
     Shape,
     X,
     Y,
-    moffat_slopes,
     pixels_about,
     quadratic,
+    slopes_beside,
 )
 from ..model.planes import F32, Mask
 from ..numerics.bands import ordered_parallel
+from .many_fits import GROUND, explained, solve
 
 _DISC: Final = 2.0  # star widths that are fitted
 _NEIGHBOURS: Final = 3
@@ -95,15 +96,19 @@ def fit_stars(
     further = np.where(loud, np.maximum(full_px[which], widths), full_px[which])
     reach = np.ceil(_DISC * widths + 1.5 * further).astype(int)
     near, full, own = _neighbours(p, which), full_px[which] > 0, (further > 0) | loud
+    # most stars have no neighbour: alike ones together have no columns for what is not there
+    beside = (near >= 0).sum(1)
     jobs = []
-    for size in np.unique(reach):
-        group = np.flatnonzero(reach == size)
-        jobs += [(int(size), group[i : i + _BATCH]) for i in range(0, len(group), _BATCH)]
+    for size, count in np.unique(np.stack([reach, beside], 1), axis=0):
+        group = np.flatnonzero((reach == size) & (beside == count))
+        batches = [group[i : i + _BATCH] for i in range(0, len(group), _BATCH)]
+        jobs += [(int(size), int(count), batch) for batch in batches]
 
-    def run(job: tuple[int, NDArray[np.int64]]) -> Fitted:
-        size, part = job
+    def run(job: tuple[int, int, NDArray[np.int64]]) -> Fitted:
+        size, count, part = job
+        others = near[part, :count]
         return _step(
-            sheet, shape, p, which[part], near[part], full[part], own[part], size, prior, free_beta
+            sheet, shape, p, which[part], others, full[part], own[part], size, prior, free_beta
         )
 
     steps = list(ordered_parallel(run, iter(jobs), min(_THREADS, max(1, len(jobs) // 2))))
@@ -114,7 +119,7 @@ def fit_stars(
         np.zeros(count),
         np.zeros(count),
     )
-    for (_, part), fitted in zip(jobs, steps, strict=True):
+    for (_, _, part), fitted in zip(jobs, steps, strict=True):
         out.p[part], out.error[part] = fitted.p, fitted.error
         out.explained[part], out.moved[part] = fitted.explained, fitted.moved
     return out
@@ -134,7 +139,7 @@ def _own_wings(sheet: Sheet, p: F64) -> Mask:
 
 
 def _neighbours(p: F64, which: NDArray[np.int64]) -> NDArray[np.int64]:
-    """The nearest stars of each, by number; -1 for none."""
+    """The nearest stars of each, by number, the nearest first; -1 for none."""
     out = np.full((len(which), _NEIGHBOURS), -1)
     if len(p) < 2:
         return out
@@ -143,14 +148,10 @@ def _neighbours(p: F64, which: NDArray[np.int64]) -> NDArray[np.int64]:
     away, number = (
         np.asarray(a) for a in scipy.spatial.cKDTree(places).query(places[which], count)
     )
-    limit = _NEAR * np.exp(p[which, WIDTH])[:, None]
-    for row, (distances, numbers) in enumerate(zip(away, number, strict=True)):
-        kept = [
-            n
-            for d, n in zip(distances, numbers, strict=True)
-            if n != which[row] and d < limit[row, 0]
-        ]
-        out[row, : len(kept[:_NEIGHBOURS])] = kept[:_NEIGHBOURS]
+    near = (number != which[:, None]) & (away < _NEAR * np.exp(p[which, WIDTH])[:, None])
+    first = np.argsort(~near, axis=1, kind="stable")[:, :_NEIGHBOURS]
+    found = np.take_along_axis(np.where(near, number, -1), first, axis=1)
+    out[:, : found.shape[1]] = found
     return out
 
 
@@ -168,24 +169,25 @@ def _step(
 ) -> Fitted:
     own = p[which]
     columns, rows, inside, xx, yy = _pixels(own, reach, sheet.plane.shape)
-    data = (sheet.plane[rows, columns] - sheet.model[rows, columns]).astype(np.float64)
-    light = np.maximum(sheet.model[rows, columns].astype(float), 0)
-    variance: F64 = sheet.sigma[rows, columns].astype(float) ** 2 + sheet.kappa * light
-    use = sheet.use[rows, columns] & inside
+    at = rows * sheet.plane.shape[1] + columns
+    plane, model, sigma = (np.take(k, at) for k in (sheet.plane, sheet.model, sheet.sigma))
+    data = (plane - model).astype(np.float64)
+    light = np.maximum(model.astype(np.float64), 0)
+    variance: F64 = sigma.astype(np.float64) ** 2 + sheet.kappa * light
+    use = np.take(sheet.use, at) & inside
     weight = _weights(use, variance + (_FIT_ERROR * light) ** 2)
 
-    value, slopes = moffat_slopes(
-        columns - own[:, X, None], rows - own[:, Y, None], own, shape.second
-    )
-    value = value + shape.left_at(columns - own[:, X, None], rows - own[:, Y, None])
-    amplitude = own[:, AMPLITUDE, None, None]
-    jacobian = [value[:, :, None], slopes * amplitude]
+    dx, dy = columns - own[:, X, None], rows - own[:, Y, None]
+    value, slopes = slopes_beside(dx, dy, own, shape.second)
+    value += shape.left_at(dx, dy)
+    first = PARAMETERS + 3 * near.shape[1]
+    whole: F32 = np.empty((len(own), first + GROUND, value.shape[1]), np.float32)
+    whole[:, AMPLITUDE] = value
+    np.multiply(slopes, _as_light(own), out=whole[:, X:PARAMETERS])
     for k in range(near.shape[1]):
-        jacobian.append(_neighbour(p, near[:, k], columns, rows, shape))
-    ground = quadratic(xx, yy)
-    noise = np.median(sheet.sigma[rows, columns], axis=1).astype(float)
-    jacobian.append(ground * noise[:, None, None])
-    whole = np.concatenate(jacobian, axis=2)
+        _put_neighbour(p[near[:, k]], columns, rows, shape, whole[:, 3 * k + PARAMETERS :])
+    noise = np.median(sigma, axis=1)
+    np.multiply(quadratic(xx, yy).T.astype(np.float32), noise[:, None, None], out=whole[:, first:])
 
     expected = np.concatenate(
         [shape.at(own[:, X], own[:, Y]), np.full((len(own), 1), shape.ln_beta)], 1
@@ -193,21 +195,20 @@ def _step(
     spread = np.full((len(own), 4), prior)
     spread[:, 3] = _FREE_BETA if free_beta else _FIXED
     spread[own_wings] = np.maximum(spread[own_wings], _WINGS_OF_FULL)
-    penalty = np.zeros((len(own), whole.shape[2]))
+    penalty = np.zeros(whole.shape[:2])
     wanted = np.zeros_like(penalty)
     penalty[:, WIDTH : BETA + 1] = 1 / spread**2
     wanted[:, WIDTH : BETA + 1] = (expected - own[:, WIDTH:]) / spread**2
     for k in range(near.shape[1]):
-        first = PARAMETERS + 3 * k
-        penalty[:, first + 1 : first + 3] = 1 / _PLACE_PRIOR_PX**2
-        penalty[:, first] = np.where(near[:, k] < 0, 1.0, 0.0)
-    penalty[:, -5:] = full[:, None] / _BEND_AT_FULL**2
-    delta, covariance = _solve(whole, weight, data, penalty, wanted)
-    new, moved = _stepped(own, delta, covariance, np.exp(own[:, WIDTH]))
-    error = np.sqrt(np.maximum(covariance[:, range(PARAMETERS), range(PARAMETERS)], 1e-30))
+        place = PARAMETERS + 3 * k + 1
+        penalty[:, place : place + 2] = 1 / _PLACE_PRIOR_PX**2
+    penalty[:, 1 - GROUND :] = full[:, None] / _BEND_AT_FULL**2
+    delta, spread2 = solve(whole, weight, data, penalty, wanted, PARAMETERS)
+    error = np.sqrt(np.maximum(spread2, 1e-30))
+    new, moved = _stepped(own, delta, error[:, AMPLITUDE], np.exp(own[:, WIDTH]))
     trust = _weights(use, variance + (_JUDGE_ERROR * light) ** 2)
-    explained = _explained(whole, trust, data, value * own[:, AMPLITUDE, None], delta)
-    return Fitted(new, error, explained, moved)
+    told = explained(whole, trust, data, value * own[:, AMPLITUDE, None], delta, PARAMETERS)
+    return Fitted(new, error, told, moved)
 
 
 def _weights(use: Mask, variance: F64) -> F64:
@@ -226,48 +227,27 @@ def _pixels(
     return *pixels_about(own, dx, dy, extent), dx / reach, dy / reach
 
 
-def _neighbour(
-    p: F64,
-    number: NDArray[np.int64],
-    columns: NDArray[np.int64],
-    rows: NDArray[np.int64],
-    shape: Shape,
-) -> F64:
-    """Slopes of a neighbour by amplitude and place, nothing where there is none."""
-    there = number >= 0
-    q = p[np.maximum(number, 0)]
-    out = np.zeros((*columns.shape, 3))
-    if there.any():
-        q = q[there]
-        value, slopes = moffat_slopes(
-            columns[there] - q[:, X, None],
-            rows[there] - q[:, Y, None],
-            q,
-            shape.second,
-            roughly=True,
-        )
-        out[there, :, 0] = value
-        out[there, :, 1:] = slopes[:, :, :2] * q[:, AMPLITUDE, None, None]
-    return out
+def _as_light(p: F64) -> F32:
+    """Amplitudes of stars (N, 7) beside what is per amplitude (N, n, P)."""
+    return p[:, AMPLITUDE, None, None].astype(np.float32)
 
 
-def _solve(jacobian: F64, weight: F64, data: F64, penalty: F64, wanted: F64) -> tuple[F64, F64]:
-    """Steps (N, K) and covariances (N, K, K) of weighted least squares with priors."""
-    weighted = jacobian * weight[:, :, None]
-    normal = np.matmul(weighted.transpose(0, 2, 1), jacobian)
-    count = normal.shape[1]
-    normal[:, range(count), range(count)] += penalty
-    right = np.einsum("npi,np->ni", weighted, data) + wanted
-    scale = np.sqrt(np.maximum(normal[:, range(count), range(count)], 1e-30))
-    normal = normal / scale[:, :, None] / scale[:, None, :]
-    normal[:, range(count), range(count)] += 1e-9
-    inverse = np.linalg.inv(normal)
-    delta = np.einsum("nij,nj->ni", inverse, right / scale) / scale
-    return delta, inverse / scale[:, :, None] / scale[:, None, :]
+def _put_neighbour(
+    p: F64, columns: NDArray[np.int64], rows: NDArray[np.int64], shape: Shape, out: F32
+) -> None:
+    """Slopes of neighbours (N, 7) by amplitude and place, as the first three of ``out``
+    (N, n, P).
+    """
+    dx, dy = columns - p[:, X, None], rows - p[:, Y, None]
+    value, slopes = slopes_beside(dx, dy, p, shape.second, roughly=True)
+    out[:, 0] = value
+    np.multiply(slopes[:, :2], _as_light(p), out=out[:, 1:3])
 
 
-def _stepped(own: F64, delta: F64, covariance: F64, width: F64) -> tuple[F64, F64]:
-    """Parameters after a step that is held, and how far it moved them in sigma."""
+def _stepped(own: F64, delta: F64, error: F64, width: F64) -> tuple[F64, F64]:
+    """Parameters after a step that is held, and how far it moved them in sigma of the amplitude,
+    whose ``error`` is given, and of the place.
+    """
     new = own.copy()
     step = delta[:, :PARAMETERS].copy()
     place, wide, ellipse, beta = _MOST_STEP
@@ -278,33 +258,10 @@ def _stepped(own: F64, delta: F64, covariance: F64, width: F64) -> tuple[F64, F6
     new += step
     new[:, WIDTH + 1 : E2 + 1] = np.clip(new[:, WIDTH + 1 : E2 + 1], -0.6, 0.6)
     new[:, BETA] = np.clip(new[:, BETA], np.log(1.3), np.log(12.0))
-    error = np.sqrt(np.maximum(covariance[:, AMPLITUDE, AMPLITUDE], 1e-30))
     moved = np.abs(step[:, AMPLITUDE]) / error
     snr = np.maximum(own[:, AMPLITUDE] / error, 1e-3)
     away = np.hypot(step[:, X], step[:, Y]) / width * snr
     return new, np.maximum(moved, away)
-
-
-def _explained(jacobian: F64, weight: F64, data: F64, star: F64, delta: F64) -> F64:
-    """How much better a ground with the star explains its disc than a ground alone, less what noise
-    explains: 1 where all of it is the star.
-    """
-    ground = jacobian[:, :, -6:]
-    beside = jacobian[:, :, PARAMETERS:-6]
-    change = np.einsum("npk,nk->np", beside, delta[:, PARAMETERS:-6])
-    alone = data + star - change
-    fitted = data - np.einsum("npk,nk->np", jacobian, delta)
-    count = (weight > 0).sum(1)
-    with_star = (weight * fitted**2).sum(1)
-    weighted = ground * weight[:, :, None]
-    normal = np.matmul(weighted.transpose(0, 2, 1), ground)
-    normal[:, range(6), range(6)] += 1e-9 * np.trace(normal, axis1=1, axis2=2)[:, None] + 1e-30
-    right = np.einsum("npi,np->ni", weighted, alone)
-    level = np.linalg.solve(normal, right[:, :, None])[:, :, 0]
-    without = (weight * (alone - np.einsum("npk,nk->np", ground, level)) ** 2).sum(1)
-    noise = np.maximum(count - 6 - 6, 1)
-    gained = np.maximum(without - np.maximum(count - 6, 1), 1e-30)
-    return np.asarray(1 - np.maximum(with_star - noise, 0) / gained, np.float64)
 
 
 def judged(fitted: Fitted, shape: Shape, narrow: F64) -> Mask:

@@ -98,25 +98,32 @@ def moffat_slopes(
     """The same with its derivatives by x, y, ln FWHM, the ellipse and ln beta (N, P, 6);
     ``roughly``: at the middle of each pixel.
     """
-    x, y, stars = dx.astype(np.float32), dy.astype(np.float32), p.astype(np.float32)
+    value, slopes = slopes_beside(dx, dy, p, second, roughly)
+    return value.astype(np.float64), np.moveaxis(slopes, 1, 2).astype(np.float64)
+
+
+def slopes_beside(
+    dx: Floats, dy: Floats, p: F64, second: Second | None = None, roughly: bool = False
+) -> tuple[F32, F32]:
+    """The same in single precision, each derivative beside the others: (N, P) and (N, 6, P)."""
+    extent = np.broadcast_shapes(dx.shape, dy.shape)
+    x, y = (np.broadcast_to(d, extent).astype(np.float32) for d in (dx, dy))
+    stars = p.astype(np.float32)
     points = _MIDDLE if roughly else _POINTS
-    value: F32 = np.zeros(np.broadcast_shapes(dx.shape, dy.shape), np.float32)
+    value: F32 = np.zeros(extent, np.float32)
+    slopes: F32 = np.zeros((extent[0], 6, extent[1]), np.float32)
     loop = SLOPES.get()
     if loop is not None:
-        count, pixels = value.shape
-        side_by_side = np.zeros((count, 6, pixels), np.float32)
-        x, y = (np.broadcast_to(d, value.shape) for d in (x, y))
         figures = _figures(stars, second, len(points))
-        loop(*_rows(x, y), figures, np.array(points), value, side_by_side)
-        return value.astype(np.float64), np.moveaxis(side_by_side, 1, 2).astype(np.float64)
-    slopes = np.zeros((*value.shape, 6), np.float32)
+        loop(*_rows(x, y), figures, np.array(points), value, slopes)
+        return value, slopes
     for number, (share, ln_beta, ln_width) in enumerate(_components(stars, second)):
         part, last = np.float32(share / len(points)), 5 if number else 6
         for ox, oy in points:
             one, slope = _slope(x + ox, y + oy, stars, ln_beta, ln_width)
             value += part * one
-            slopes[:, :, :last] += part * slope[:, :, :last]
-    return value.astype(np.float64), slopes.astype(np.float64)
+            slopes[:, :last] += part * np.moveaxis(slope, 2, 1)[:, :last]
+    return value, slopes
 
 
 def _rows(x: Floats, y: Floats) -> tuple[F32, F32]:

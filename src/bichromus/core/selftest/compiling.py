@@ -8,6 +8,7 @@ import numpy as np
 
 from ..align.models import Warp
 from ..align.resample import resample
+from ..clean.many_fits import explained, solve
 from ..measure.stars import find_stars
 from ..numerics.compiled import load
 from ..numerics.pixel_loops import make_ready
@@ -31,6 +32,9 @@ def compile_all() -> bool:
     nothing = np.zeros(_STARS, np.float32)
     render_stars(plane, StarTable(x, y, nothing, nothing, nothing), np.full(_STARS, 900.0), 3.0)
     counted(np.abs(plane), 1.0, rng)
+    slopes, ones, priors = np.ones((1, 8, 9), np.float32), np.ones((1, 9)), np.ones((1, 8))
+    delta, _ = solve(slopes, ones, ones, priors, priors, 1)
+    explained(slopes, ones, ones, ones, delta, 1)
     find_stars(plane)
     details(plane, 3)
     turned = Warp("affine", np.array([[0.5, 0.5], [1.0, 0.0], [0.0, 1.0]]), (0.0, 0.0), 1.0)
