@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import sys
+from dataclasses import replace
 from types import SimpleNamespace
 
 import cv2
@@ -75,7 +76,8 @@ def test_stars_are_the_same_with_a_compiler_and_without(monkeypatch: pytest.Monk
         assert getattr(quick, name) == pytest.approx(getattr(plain, name), rel=2e-3, abs=0.02)
     assert quick.fwhm_px == pytest.approx(plain.fwhm_px, rel=1e-3)
     quick, plain = both_ways(monkeypatch, lambda: split_stars(Picture(plane, Header())).starless)
-    assert np.abs(quick - plain).max() < 0.05  # of the noise
+    # of the noise: where a profile ends, at a twentieth, a ring of pixels may be its own or not
+    assert np.abs(quick - plain).max() < 0.06
 
 
 @pytest.mark.parametrize("seed", range(3))
@@ -141,6 +143,17 @@ def test_drawn_stars_are_the_same_on_the_frame_and_at_its_edges(
 
     quick, plain = both_ways(monkeypatch, stamped)
     assert quick == pytest.approx(plain, abs=1e-6 * float(plain.max()))
+    rough = np.random.default_rng(2).normal(0, 0.01, (25, 25)).astype(np.float32)
+    two = replace(field, second=Second(0.1, 0.7, float(np.log(2.0))), table=rough)
+
+    def drawn() -> np.ndarray:
+        plane = np.zeros(shape, np.float32)
+        draw_stars(plane, two, p, 0.1)
+        draw_stars(plane, two, p[::3], 0.1, -1.0)
+        return plane
+
+    quick_draw, plain_draw = both_ways(monkeypatch, drawn)
+    assert quick_draw == pytest.approx(plain_draw, abs=2e-3 * float(plain_draw.max()))
     exact = np.zeros(shape, np.float32)
     draw_stars(exact, field, p, 0.1)
     inside = (stars.x > 0) & (stars.x < 239) & (stars.y > 0) & (stars.y < 169)

@@ -49,6 +49,7 @@ _BEND_AT_FULL: Final = 3.0
 """Sigma that the ground may bend by under a full core, whose flank it would take for itself."""
 _FIXED, _FREE_BETA = 1e-4, 0.3  # spread of ln beta
 _MOST_STEP: Final = (0.5, 0.3, 0.2, 0.3)  # px, ln FWHM, ellipse, ln beta
+_MOST_GONE: Final = 0.6  # of the amplitude of a full star that one step may take
 _NARROW_SHARE: Final = 1.8
 """Times that the noise of a fit is smaller than that of a filter on a quartic ground, for stars."""
 _LOUDEST, _FAINTEST = 60.0, 4.0
@@ -205,7 +206,9 @@ def _step(
     penalty[:, 1 - GROUND :] = full[:, None] / _BEND_AT_FULL**2
     delta, spread2 = solve(whole, weight, data, penalty, wanted, PARAMETERS)
     error = np.sqrt(np.maximum(spread2, 1e-30))
-    new, moved = _stepped(own, delta, error[:, AMPLITUDE], np.exp(own[:, WIDTH]))
+    step = delta[:, :PARAMETERS].copy()
+    step[full] *= _damping(own[full], step[full])[:, None]
+    new, moved = _stepped(own, step, error[:, AMPLITUDE], np.exp(own[:, WIDTH]))
     trust = _weights(use, variance + (_JUDGE_ERROR * light) ** 2)
     told = explained(whole, trust, data, value * own[:, AMPLITUDE, None], delta, PARAMETERS)
     return Fitted(new, error, told, moved)
@@ -244,12 +247,23 @@ def _put_neighbour(
     np.multiply(slopes[:, :2], _as_light(p), out=out[:, 1:3])
 
 
-def _stepped(own: F64, delta: F64, error: F64, width: F64) -> tuple[F64, F64]:
-    """Parameters after a step that is held, and how far it moved them in sigma of the amplitude,
-    whose ``error`` is given, and of the place.
+def _damping(own: F64, step: F64) -> F64:
+    """By how much the steps (N, 7) of full stars are shortened (N,). Amplitude and width of a star
+    that shows no more than its flanks change together or not at all: were only one of them held,
+    the other would overshoot, and the next step back, without end.
     """
-    new = own.copy()
-    step = delta[:, :PARAMETERS].copy()
+    place, wide, ellipse, beta = _MOST_STEP
+    limits = np.array([place, place, wide, ellipse, ellipse, beta])
+    over = np.abs(step[:, X:]) / limits
+    gone = -step[:, AMPLITUDE] / np.maximum(_MOST_GONE * own[:, AMPLITUDE], 1e-30)
+    return np.asarray(1 / np.maximum(np.maximum(over.max(axis=1, initial=0), gone), 1), np.float64)
+
+
+def _stepped(own: F64, step: F64, error: F64, width: F64) -> tuple[F64, F64]:
+    """Parameters after a step (N, 7) that is held, and how far it moved them in sigma of the
+    amplitude, whose ``error`` is given, and of the place.
+    """
+    new, step = own.copy(), step.copy()
     place, wide, ellipse, beta = _MOST_STEP
     step[:, X : Y + 1] = np.clip(step[:, X : Y + 1], -place, place)
     step[:, WIDTH] = np.clip(step[:, WIDTH], -wide, wide)

@@ -12,7 +12,6 @@ from ..numerics.bands import ordered_parallel
 from ..numerics.compiled import Compiled
 from .profiles import F64, Shape, X, Y
 
-_BATCH: Final = 256  # stars whose boxes have the same size
 _THREADS: Final = 2
 _AT_ONCE: Final = 60_000  # pixels evaluated at once: they stay in the cache
 
@@ -22,13 +21,12 @@ def draw_stars(plane: F32, shape: Shape, p: F64, least: float, sign: float = 1.0
     ``least``.
     """
     reach = shape.reach(p, least)
-    order = np.argsort(reach)
+    if shape.draw(plane, p, reach, sign):
+        return
     boxes = []
-    for start in range(0, len(order), _BATCH):
-        part = order[start : start + _BATCH]
-        furthest = int(reach[part].max())
-        some = max(1, _AT_ONCE // (2 * furthest + 1) ** 2)
-        boxes += [(part[i : i + some], furthest) for i in range(0, len(part), some)]
+    for far in np.unique(reach):
+        part, some = np.flatnonzero(reach == far), max(1, _AT_ONCE // (2 * far + 1) ** 2)
+        boxes += [(part[i : i + some], int(far)) for i in range(0, len(part), some)]
 
     def evaluate(box: tuple[NDArray[np.int64], int]) -> F32:
         return _boxes(shape, p[box[0]], box[1])

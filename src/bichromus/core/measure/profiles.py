@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..model.planes import F32, Mask
-from ..numerics.pixel_loops import BEND, LEAST_U, POINTS, SLOPES
+from ..numerics.pixel_loops import BEND, DRAW, LEAST_U, POINTS, SLOPES
 
 F64 = NDArray[np.float64]
 Floats = NDArray[np.floating]
@@ -261,6 +261,23 @@ class Shape:
         dy = (rows - p[:, Y, None]).astype(np.float32)
         light = moffat(dx, dy, p, self.second, roughly) + self.left_at(dx, dy)
         return np.asarray(light * p[:, AMPLITUDE, None].astype(np.float32), np.float32)
+
+    def draw(self, plane: F32, p: F64, reach: NDArray[np.int64], sign: float) -> bool:
+        """Add the light of stars (N, 7), times ``sign``, to a plane, in place, out to a ``reach``
+        (N,); False where that has to be done the plain way.
+        """
+        loop = DRAW.get()
+        if loop is None or not len(p):
+            return loop is not None
+        bends = _NEAR * np.exp(p[:, WIDTH]) + 1  # px: as far as for stars that lie otherwise
+        stars = np.stack([p[:, X], p[:, Y], sign * p[:, AMPLITUDE], bends], axis=1)
+        single = p.astype(np.float32)
+        whole, near = (_figures(single, self.second, n) for n in (1, len(_POINTS)))
+        # it fades to nought over the step beyond its edge
+        table = np.zeros((2, 2), np.float32) if self.table is None else np.pad(self.table, 1)
+        per_pixel = np.float32(1 / TABLE_STEP)
+        loop(plane, stars, reach, whole, near, np.array(_POINTS), table, per_pixel)
+        return True
 
     def left_at(self, dx: Floats, dy: Floats) -> F32 | np.float32:
         """The table at distances from the middle of a star."""

@@ -155,36 +155,101 @@ def _quantise_loop(
         out[3 * n + 2] = _BITS(blue[n] * top + _HALF)
 
 
+def _points_row(xs: F32, ys: F32, figures: F32, points: F32, value: F32) -> None:
+    share, beta, s, a, b, c = figures[:6]
+    for j in range(points.shape[0]):
+        right, down = points[j, 0], points[j, 1]
+        for i in range(xs.size):
+            u, w = xs[i] + right, ys[i] + down
+            q = a * u * u + b * w * w + c * u * w
+            value[i] += _exp2(-beta * _log2(max(_ONE + s * q, LEAST_U))) * share
+
+
+def _bend_row(xs: F32, ys: F32, figures: F32, value: F32) -> None:
+    share, beta, s, a, b, c = figures[:6]
+    c = c * _HALF
+    for i in range(xs.size):
+        u, w = xs[i], ys[i]
+        log = _log2(max(_ONE + s * (a * u * u + b * w * w + _TWO * c * u * w), LEAST_U))
+        over = s * _exp2(-log)
+        steep = (a * u + c * w) * (a * u + c * w) + (b * w + c * u) * (b * w + c * u)
+        bend = beta * over * ((beta + _ONE) * over * steep - _ONE)
+        value[i] += share * _exp2(-beta * log) * (_ONE + bend * _SIXTH)
+
+
 def _points_loop(x: F32, y: F32, figures: F32, points: F32, value: F32) -> None:
     """Moffat profiles (``profile_figures``) at pixels (N, P) from their middles, by ``points``
     (n, 2) within each, added to ``value`` (N, P).
     """
     for k in range(figures.shape[0]):
         for n in range(x.shape[0]):
-            share, beta, s, a, b, c = figures[k, n, :6]
-            xs, ys, v = x[n], y[n], value[n]
-            for j in range(points.shape[0]):
-                right, down = points[j, 0], points[j, 1]
-                for i in range(xs.size):
-                    u, w = xs[i] + right, ys[i] + down
-                    q = a * u * u + b * w * w + c * u * w
-                    v[i] += _exp2(-beta * _log2(max(_ONE + s * q, LEAST_U))) * share
+            _points_row(x[n], y[n], figures[k, n], points, value[n])
 
 
 def _bend_loop(x: F32, y: F32, figures: F32, value: F32) -> None:
     """The same by the middle of each pixel and a 24th of how the profile bends there."""
     for k in range(figures.shape[0]):
         for n in range(x.shape[0]):
-            share, beta, s, a, b, c = figures[k, n, :6]
-            c = c * _HALF
-            xs, ys, v = x[n], y[n], value[n]
-            for i in range(xs.size):
-                u, w = xs[i], ys[i]
-                log = _log2(max(_ONE + s * (a * u * u + b * w * w + _TWO * c * u * w), LEAST_U))
-                over = s * _exp2(-log)
-                steep = (a * u + c * w) * (a * u + c * w) + (b * w + c * u) * (b * w + c * u)
-                bend = beta * over * ((beta + _ONE) * over * steep - _ONE)
-                v[i] += share * _exp2(-beta * log) * (_ONE + bend * _SIXTH)
+            _bend_row(x[n], y[n], figures[k, n], value[n])
+
+
+def _add_from_table(table: F32, xs: F32, ys: F32, per_pixel: F, value: F32) -> None:
+    """What a table (n, n) tells between its places, nought outside."""
+    last = table.shape[0] - 1
+    middle = F(last) * _HALF
+    for i in range(xs.size):
+        x, y = xs[i] * per_pixel + middle, ys[i] * per_pixel + middle
+        if not (_NONE <= x < F(last) and _NONE <= y < F(last)):
+            continue
+        column, row = int(x), int(y)
+        u, v = x - F(column), y - F(row)
+        over = (_ONE - u) * table[row, column] + u * table[row, column + 1]
+        under = (_ONE - u) * table[row + 1, column] + u * table[row + 1, column + 1]
+        value[i] += (_ONE - v) * over + v * under
+
+
+def _draw_loop(
+    plane: F32,
+    stars: NDArray[np.float64],
+    reach: NDArray[np.int64],
+    figures: F32,
+    figures_near: F32,
+    points: F32,
+    table: F32,
+    per_pixel: F,
+) -> None:
+    """Stars (N, 4: place, light, and up to which |x| + |y| their profiles bend within a pixel)
+    added to a plane (H, W) out to a ``reach`` (N,), with what a table (n, n) tells beside the
+    profile. ``figures`` as above, ``figures_near`` for each of the ``points``.
+    """
+    height, width = plane.shape
+    most = (2 * reach.max() + 1) ** 2
+    xs, ys, value = np.empty((2, most), F), np.empty((2, most), F), np.empty((2, most), F)
+    at = np.empty((2, most), np.int64)
+    for n in range(len(stars)):
+        x, y, near = stars[n, 0], stars[n, 1], stars[n, 3]
+        column, row = int(np.rint(x)), int(np.rint(y))
+        count = [0, 0]
+        for j in range(max(row - reach[n], 0), min(row + reach[n] + 1, height)):
+            for i in range(max(column - reach[n], 0), min(column + reach[n] + 1, width)):
+                far = 1 if abs(i - x) + abs(j - y) >= near else 0
+                k = count[far]
+                xs[far, k], ys[far, k], at[far, k] = F(i - x), F(j - y), j * width + i
+                count[far] = k + 1
+        value[0, : count[0]] = _NONE
+        value[1, : count[1]] = _NONE
+        for part in range(figures.shape[0]):
+            close, away = count
+            _points_row(
+                xs[0, :close], ys[0, :close], figures_near[part, n], points, value[0, :close]
+            )
+            _bend_row(xs[1, :away], ys[1, :away], figures[part, n], value[1, :away])
+        light = F(stars[n, 2])
+        for far in range(2):
+            k = count[far]
+            _add_from_table(table, xs[far, :k], ys[far, :k], per_pixel, value[far, :k])
+            for q in range(k):
+                plane[at[far, q] // width, at[far, q] % width] += light * value[far, q]
 
 
 def _slopes_loop(x: F32, y: F32, figures: F32, points: F32, value: F32, slopes: F32) -> None:
@@ -222,8 +287,11 @@ ASINH: Final = Compiled(_asinh_loop, uses=_USES, wide=True)
 TO_LAB: Final = Compiled(_to_lab_loop, uses=_USES, wide=True)
 TO_LIGHT: Final = Compiled(_to_light_loop, uses=_USES, wide=True)
 LIMIT: Final = Compiled(_limit_loop, uses=_USES, wide=True)
-POINTS: Final = Compiled(_points_loop, uses=_USES, wide=True)
-BEND: Final = Compiled(_bend_loop, uses=_USES, wide=True)
+POINTS: Final = Compiled(_points_loop, uses=(*_USES, _points_row), wide=True)
+BEND: Final = Compiled(_bend_loop, uses=(*_USES, _bend_row), wide=True)
+DRAW: Final = Compiled(
+    _draw_loop, uses=(*_USES, _points_row, _bend_row, _add_from_table), wide=True
+)
 SLOPES: Final = Compiled(_slopes_loop, uses=_USES, wide=True)
 QUANTISE: Final = Compiled(_quantise_loop, wide=True)
 
@@ -255,6 +323,9 @@ def make_ready() -> None:
         profile(box, box, figures, points, box.copy())
     if (bend := BEND.get()) is not None:
         bend(box, box, figures, box.copy())
+    if (draw := DRAW.get()) is not None:
+        plane, stars, reach = np.zeros((9, 9), np.float32), np.ones((1, 4)), np.ones(1, np.int64)
+        draw(plane, stars, reach, figures, figures, points, np.zeros((2, 2), np.float32), _ONE)
     if (slopes := SLOPES.get()) is not None:
         slopes(box, box, figures, points, box.copy(), np.zeros((1, 6, 16), np.float32))
     if (whole := QUANTISE.get()) is not None:
