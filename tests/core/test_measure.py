@@ -24,7 +24,7 @@ from bichromus.core.measure import (
     star_mask,
     stars_within,
 )
-from bichromus.core.measure.subs import SubMeasure
+from bichromus.core.measure.subs import SubMeasure, measure_sub
 from bichromus.core.measure.transparency import transparency
 from bichromus.core.model.errors import ShapeMismatch
 from bichromus.core.model.planes import Header, Picture
@@ -287,6 +287,30 @@ def test_the_light_of_a_sub_is_told_by_its_own_stars_and_never_by_chance() -> No
         assert found is None or found == pytest.approx(light, rel=0.15), (seed, found)
         other = two_subs(np.random.default_rng(seed + 1000), stars, junk, 1.0, False)[0]
         assert transparency(two_subs(rng, stars, junk, 1.0, False)[0], other) in (None, 0.0)
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_wide_stars_are_no_cloud(seed: int) -> None:
+    """A sub whose focus has run away shows few of its stars: that says nothing of its light."""
+
+    def sub(wide: float, light: float, more: int) -> SubMeasure:
+        rng = np.random.default_rng(100 * seed + more)
+        plane = rng.normal(500, 6, (260, 390)).astype(np.float32)
+        stars = np.random.default_rng(seed)
+        x, y = stars.uniform((10, 10), (380, 250), (60, 2)).astype(np.float32).T
+        nothing = np.zeros(60, np.float32)
+        flux = light * np.exp(stars.uniform(np.log(120), np.log(500), 60))
+        render_stars(plane, StarTable(x + more, y - more, nothing, nothing, nothing), flux, wide)
+        return measure_sub(plane)
+
+    usual = sub(2.0, 1.0, 1)
+    assert usual.stars > 25
+    for wide in (3.2, 3.8, 4.6):
+        soft = sub(wide, 1.0, 3)
+        found = transparency(usual, soft)
+        if soft.fwhm_px is not None:
+            assert found is None or found == pytest.approx(1.0, abs=0.3)
+    assert transparency(usual, sub(2.0, 0.02, 2)) == 0.0
 
 
 @pytest.mark.parametrize("shape", [(331, 517), (129, 640), (1087, 403)])
