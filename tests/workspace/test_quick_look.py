@@ -79,6 +79,14 @@ def test_stacks_are_seen_before_their_files_are_read_whole_and_only_then_belong_
         read(session.document.store, p) for p in files
     ]
     assert all(s.id == s.hash[:12] for s in session.state.sources)
+    prepared, made = session.channels.snapshot, len(seen)
+    session.channels.open_files(files[:1])  # it is there already: nothing is prepared again
+    wait(lambda: not session.jobs.busy)
+    session.rename("another")
+    session.follow()
+    assert not session.jobs.busy
+    assert session.channels.snapshot is prepared
+    assert len(seen) == made
     session.close()
 
 

@@ -82,16 +82,6 @@ def _drawn(
     return field
 
 
-def _coarse(
-    shape: tuple[int, int], slope: float, rng: np.random.Generator, longest_px: float, step: int
-) -> F32:
-    """A field drawn on every so many pixels, and cubic between."""
-    height, width = (-(-n // step) for n in shape)
-    small = _drawn((height, width), slope, rng, longest_px / step)
-    whole = cv2.resize(small, (width * step, height * step), interpolation=cv2.INTER_CUBIC)
-    return np.ascontiguousarray(whole[: shape[0], : shape[1]], np.float32)
-
-
 def _amplitude(height: int, width: int, slope: float, floor: float) -> F32:
     """By wave numbers, as a real transform orders them."""
     amplitude = np.maximum(_log_wave_number2(height, width), np.float32(2 * np.log(floor)))

@@ -143,10 +143,14 @@ class ChannelsController:
 
     def _forget(self, title: str) -> None:
         """What failed or was cancelled can be asked for again; a quick look is no channel."""
-        if title not in (PREPARING, OPENING):
-            return
+        if title == PREPARING:
+            with self._lock:
+                self._wanted = None
+        if title in (PREPARING, OPENING):
+            self._drop_quick_look()
+
+    def _drop_quick_look(self) -> None:
         with self._lock:
-            self._wanted = None
             rough = self._snapshot.rough
             if rough:
                 self._snapshot = EMPTY
@@ -163,9 +167,9 @@ class ChannelsController:
             new = not self._snapshot.origins
 
             def seen(stacks: list[SourceState], part: Progress) -> None:
-                if new:  # to be looked at while the whole files are read
-                    wanted = document.saved.preparation
-                    self._look(wanted.replaced(sources=tuple(stacks)), part)
+                """To be looked at while the whole files are read."""
+                wanted = document.saved.preparation
+                self._look(wanted.replaced(sources=tuple(stacks)), part)
 
             found, errors = inspect(
                 document.store,
@@ -173,11 +177,11 @@ class ChannelsController:
                 document.saved.sources,
                 progress,
                 now=self._now(),
-                seen=seen,
+                seen=seen if new else None,
             )
             progress.step(1.0)  # what was cancelled changes nothing
-            if not found:
-                self._forget(OPENING)
+            if new and not found:
+                self._drop_quick_look()
             if found:
                 self._ask_about([Path(s.path).name for s in found if not s.sure])
                 document.do(commands.open_sources(found))

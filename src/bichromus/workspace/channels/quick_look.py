@@ -80,14 +80,16 @@ def quick_look(
     named = wanted.reference or suggest_reference(stacks)
     stacks.sort(key=lambda s: s.id != named)  # all are laid on the grid of the first
     seen: list[Coarse] = []
-    early = show is not None and sum(bytes_of(s) for s in stacks) > _LARGE
-    for start, end in ((0, THREADS), (THREADS, len(stacks))) if early else ((0, len(stacks)),):
-        part = progress.part(start / len(stacks), end / len(stacks))
-        seen += _read(stacks[start:end], part)
-        found = _looked_at(store, wanted, seen)
-        if end < len(stacks) and found is not None and show is not None:
-            show(found)
-    return found
+    share = 0.0
+    if show is not None and len(stacks) > THREADS and sum(map(bytes_of, stacks)) > _LARGE:
+        share = THREADS / len(stacks)
+        seen += _read(stacks[:THREADS], progress.part(0, share))
+        few = _looked_at(store, wanted, seen)
+        if few is not None:
+            show(few)
+        stacks = stacks[THREADS:]
+    seen += _read(stacks, progress.part(share, 1))
+    return _looked_at(store, wanted, seen)
 
 
 def _read(stacks: Sequence[SourceState], progress: Progress) -> list[Coarse]:
