@@ -9,7 +9,6 @@ from numpy.typing import NDArray
 
 from ..model.planes import F32
 from ..numerics.bands import ordered_parallel
-from ..numerics.compiled import Compiled
 from .profiles import F64, Shape, X, Y
 
 _THREADS: Final = 2
@@ -20,6 +19,8 @@ def draw_stars(plane: F32, shape: Shape, p: F64, least: float, sign: float = 1.0
     """Add stars (N, 7), times ``sign``, to a plane, in place, out to where they are as faint as
     ``least``.
     """
+    if not len(p):
+        return
     reach = shape.reach(p, least)
     if shape.draw(plane, p, reach, sign):
         return
@@ -35,32 +36,9 @@ def draw_stars(plane: F32, shape: Shape, p: F64, least: float, sign: float = 1.0
     for (part, furthest), values in zip(
         boxes, ordered_parallel(evaluate, iter(boxes), threads), strict=True
     ):
-        corner = np.rint(p[part, X : Y + 1]).astype(np.int64) - furthest
-        _add_boxes(plane, np.float32(sign) * values, corner)
-
-
-def _add_boxes(plane: F32, light: F32, corner: NDArray[np.int64]) -> None:
-    loop = _ADD.get()
-    if loop is not None:
-        loop(plane, light, corner)
-        return
-    for box, (x, y) in zip(light, corner, strict=True):
-        add_box(plane, box, int(x), int(y))
-
-
-def _add_loop(plane: F32, light: F32, corner: NDArray[np.int64]) -> None:
-    """Add boxes (N, n, n) whose corners (x, y) lie at pixels (N, 2)."""
-    height, width = plane.shape
-    side = light.shape[1]
-    for n in range(len(light)):
-        left, top = corner[n]
-        first, last = max(0, -left), min(side, width - left)
-        for y in range(max(0, -top), min(side, height - top)):
-            for x in range(first, last):
-                plane[top + y, left + x] += light[n, y, x]
-
-
-_ADD: Final = Compiled(_add_loop)
+        corners = np.rint(p[part, X : Y + 1]).astype(np.int64) - furthest
+        for box, (x, y) in zip(np.float32(sign) * values, corners, strict=True):
+            add_box(plane, box, int(x), int(y))
 
 
 def _boxes(shape: Shape, p: F64, reach: int) -> F32:

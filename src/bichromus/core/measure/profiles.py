@@ -122,7 +122,7 @@ def slopes_beside(
         for ox, oy in points:
             one, slope = _slope(x + ox, y + oy, stars, ln_beta, ln_width)
             value += part * one
-            slopes[:, :last] += part * np.moveaxis(slope, 2, 1)[:, :last]
+            slopes[:, :last] += part * slope[:, :last]
     return value, slopes
 
 
@@ -178,13 +178,13 @@ def _slope(
     a, b, c = (1 + p[:, E1, None]), (1 - p[:, E1, None]), 2 * p[:, E2, None]
     s_by_ln_beta = -4 * np.exp(-2 * ln_width) * 2 ** (1 / beta) * np.float32(np.log(2)) / beta
     by_q = by_u * s
-    slope = np.empty((*one.shape, 6), np.float32)
-    slope[:, :, 0] = by_q * -(2 * a * x + c * y)
-    slope[:, :, 1] = by_q * -(2 * b * y + c * x)
-    slope[:, :, 2] = by_q * q * -2
-    slope[:, :, 3] = by_q * (x * x - y * y)
-    slope[:, :, 4] = by_q * 2 * x * y
-    slope[:, :, 5] = -beta * one * ln_u + by_u * q * s_by_ln_beta
+    slope = np.empty((one.shape[0], 6, one.shape[1]), np.float32)
+    slope[:, 0] = by_q * -(2 * a * x + c * y)
+    slope[:, 1] = by_q * -(2 * b * y + c * x)
+    slope[:, 2] = by_q * q * -2
+    slope[:, 3] = by_q * (x * x - y * y)
+    slope[:, 4] = by_q * 2 * x * y
+    slope[:, 5] = -beta * one * ln_u + by_u * q * s_by_ln_beta
     return one, slope
 
 
@@ -263,12 +263,12 @@ class Shape:
         return np.asarray(light * p[:, AMPLITUDE, None].astype(np.float32), np.float32)
 
     def draw(self, plane: F32, p: F64, reach: NDArray[np.int64], sign: float) -> bool:
-        """Add the light of stars (N, 7), times ``sign``, to a plane, in place, out to a ``reach``
-        (N,); False where that has to be done the plain way.
+        """Add the light of one star or more (N, 7), times ``sign``, to a plane, in place, out to a
+        ``reach`` (N,); False where that has to be done the plain way.
         """
         loop = DRAW.get()
-        if loop is None or not len(p):
-            return loop is not None
+        if loop is None:
+            return False
         bends = _NEAR * np.exp(p[:, WIDTH]) + 1  # px: as far as for stars that lie otherwise
         stars = np.stack([p[:, X], p[:, Y], sign * p[:, AMPLITUDE], bends], axis=1)
         single = p.astype(np.float32)

@@ -327,20 +327,20 @@ def colour_stack(
     return stack
 
 
-def bayer_sites(shape: tuple[int, int], colour: str, dy: int = 0, dx: int = 0) -> NDArray[np.bool_]:
-    """The same as a mask of ``shape``."""
-    sites = np.zeros(shape, bool)
-    for lattice in bayer_lattices(colour, dy, dx):
-        sites[lattice] = True
-    return sites
-
-
 def bayer_lattices(colour: str, dy: int = 0, dx: int = 0) -> list[tuple[slice, slice]]:
     """Where an RGGB mosaic, moved by (dy, dx), sees ``colour``: every other pixel of every other
     row.
     """
     starts = {"R": ((0, 0),), "G": ((0, 1), (1, 0)), "B": ((1, 1),)}[colour]
     return [(slice((y + dy) % 2, None, 2), slice((x + dx) % 2, None, 2)) for y, x in starts]
+
+
+def bayer_sites(shape: tuple[int, int], colour: str, dy: int = 0, dx: int = 0) -> NDArray[np.bool_]:
+    """The same as a mask of ``shape``."""
+    sites = np.zeros(shape, bool)
+    for lattice in bayer_lattices(colour, dy, dx):
+        sites[lattice] = True
+    return sites
 
 
 _BETWEEN: Final = {
