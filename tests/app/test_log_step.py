@@ -325,10 +325,10 @@ def test_kept_subs_are_listed_moved_when_asked_and_stacked(
     assert (tmp_path / "kept.txt").read_text().splitlines() == [
         r.sub.file for n, r in enumerate(reviewer.snapshot.group.subs) if n != 3
     ]
-    monkeypatch.setattr(QMessageBox, "question", lambda *_a: QMessageBox.StandardButton.No)
+    monkeypatch.setattr(QMessageBox, "exec", lambda _box: QMessageBox.StandardButton.No)
     step.kept.ask_move()
     assert gone.exists()
-    monkeypatch.setattr(QMessageBox, "question", lambda *_a: QMessageBox.StandardButton.Yes)
+    monkeypatch.setattr(QMessageBox, "exec", lambda _box: QMessageBox.StandardButton.Yes)
     step.kept.ask_move()
     assert not gone.exists()
     assert (gone.parent / "rejected" / gone.name).exists()

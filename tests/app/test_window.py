@@ -343,11 +343,11 @@ def test_publishing_from_the_window(
     asked: list[str] = []
     answers = iter((QMessageBox.StandardButton.No, QMessageBox.StandardButton.Yes))
 
-    def ask(_parent: object, _title: str, words: str) -> QMessageBox.StandardButton:
-        asked.append(words)
+    def answered(box: QMessageBox) -> QMessageBox.StandardButton:
+        asked.append(box.text())
         return next(answers)
 
-    monkeypatch.setattr(QMessageBox, "question", ask)
+    monkeypatch.setattr(QMessageBox, "exec", answered)
     before = (out / "Weaverbird Nebula.tiff").stat().st_mtime_ns
     step.publish()
     assert "6 of these files exist" in asked[0]

@@ -12,7 +12,7 @@ from ..core.files.atomic import check_output
 from ..core.model.errors import InputError
 from .common import output_folder
 from .parser import add_common
-from .telling import done, print_json, table, terminal_progress
+from .telling import done, print_json, say, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
@@ -104,7 +104,7 @@ def run(options: argparse.Namespace) -> None:
         )
     )
     for warning in warnings:
-        print(f"note: {warning}")
+        say(f"note: {warning}")
 
 
 def _frame(file: Path, target: Path, one: Registered, resampled: Any) -> dict[str, Any]:

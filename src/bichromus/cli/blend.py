@@ -33,7 +33,7 @@ from .blend_options import add_options, blend_settings
 from .blend_planes import BlendPlanes, known_renderer, read_planes, tells_of
 from .common import named_file
 from .parser import add_common
-from .telling import done, print_json, table, terminal_progress
+from .telling import done, print_json, say, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
@@ -183,13 +183,13 @@ def _report(
             ],
         )
     )
-    print(
+    say(
         f"balance {recipe.settings.balance:.2f}, predicted noise "
         + ", ".join(f"{k} {100 * v:.1f} %" for k, v in noise.outputs.items())
     )
     for line in ([advice.sentence] if advice else []) + [f"note: {w}" for w in warnings]:
-        print(line)
-    print(f"written: {out}")
+        say(line)
+    say(f"written: {out}")
 
 
 def _result(

@@ -18,7 +18,7 @@ from ..core.measure.run import check_same_shape
 from ..core.model.errors import InputError
 from .common import mono, named_file
 from .parser import add_common
-from .telling import done, print_json, terminal_progress
+from .telling import done, print_json, say, terminal_progress
 
 
 def register(verbs: Any) -> None:
@@ -146,7 +146,7 @@ def run(options: argparse.Namespace) -> None:
         print_json(result)
         return
     for line in history:
-        print(line)
-    print(out)
+        say(line)
+    say(str(out))
     for warning in result["warnings"]:
-        print(f"note: {warning}")
+        say(f"note: {warning}")

@@ -13,7 +13,7 @@ from ..workspace.session import Session
 from .common import output_folder
 from .parser import add_common
 from .sessions import opened, told_errors
-from .telling import done, print_json, terminal_progress
+from .telling import done, print_json, say, terminal_progress
 
 
 def register(verbs: Any) -> None:
@@ -49,7 +49,7 @@ def run_export(options: argparse.Namespace) -> int:
     if options.json:
         print_json({"station": station, "files": [str(f) for f in files]})
     else:
-        print(f"{station}: {len(files)} files in {folder}.")
+        say(f"{station}: {len(files)} files in {folder}.")
     return 0
 
 
@@ -84,7 +84,7 @@ def run_take(options: argparse.Namespace) -> int:
     if options.json:
         print_json(result)
     else:
-        print(
+        say(
             f"{taken.manifest.station}: {len(taken.runs)} runs, {len(taken.stacks)} stacks, "
             f"{len(versions)} versions."
         )

@@ -11,7 +11,7 @@ from ..core.simulate.demo_files import write_demo
 from ..workspace.demo.project import demo_named, prepare_demo
 from .common import output_folder
 from .parser import add_common
-from .telling import done, print_json, terminal_progress
+from .telling import done, print_json, say, terminal_progress
 
 
 def register(verbs: Any) -> None:
@@ -42,7 +42,7 @@ def run(options: argparse.Namespace) -> None:
         progress = terminal_progress()
         folder = prepare_demo(progress, demo)
         done()
-        print_json({"project": folder}) if options.json else print(folder)
+        print_json({"project": folder}) if options.json else say(str(folder))
         return
     if not options.write:
         raise InputError(
@@ -55,4 +55,5 @@ def run(options: argparse.Namespace) -> None:
     if options.json:
         print_json({"files": paths, "truth": folder / "truth"})
         return
-    print("\n".join(str(p) for p in paths))
+    for path in paths:
+        say(str(path))

@@ -14,7 +14,7 @@ from ..core.model.channel import filter_name, line_list
 from ..core.model.errors import InputError
 from .common import output_folder
 from .parser import add_common
-from .telling import done, print_json, table, terminal_progress
+from .telling import done, print_json, say, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
@@ -113,7 +113,7 @@ def run(options: argparse.Namespace) -> None:
         )
     )
     if found.o3_scale is not None:
-        print(
+        say(
             f"second O3 at {found.o3_scale:.3f} of the first (r "
             f"{found.scales['O3'].correlation:.3f})"
         )
@@ -123,9 +123,9 @@ def run(options: argparse.Namespace) -> None:
             words = (
                 f"speak against the table ({loud[0]})" if loud else "do not speak against the table"
             )
-            print(
+            say(
                 f"leaks of stack {name} in the data {words}: "
                 + ", ".join(f"{n} at most {v:.3f}" for n, v in measured.values.items())
             )
     for warning in found.warnings:
-        print(f"note: {warning}")
+        say(f"note: {warning}")

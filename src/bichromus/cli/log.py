@@ -16,7 +16,7 @@ from ..workspace.log.intake import take_in
 from ..workspace.log.table import LogTable
 from .angles import number
 from .parser import add_common
-from .telling import done, print_json, table, terminal_progress
+from .telling import done, print_json, say, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
@@ -98,19 +98,19 @@ def run_intake(options: argparse.Namespace) -> None:
     if options.json:
         print_json(result)
         return
-    print(
+    say(
         f"{found.files} files: {found.added} subs added, {found.duplicates} known already, "
         f"{found.not_lights} no lights, {len(found.broken)} broken"
     )
     for text, count in found.unknown_filters.items():
-        print(
+        say(
             f"note: {count} subs with the unknown filter {text!r}; say what it is with "
             f"--filter '{text}=Ha'"
         )
     for file, reason in found.broken[:20]:
-        print(f"broken: {file}: {reason}")
+        say(f"broken: {file}: {reason}")
     for warning in found.warnings:
-        print(f"note: {warning}")
+        say(f"note: {warning}")
 
 
 def run_mark(options: argparse.Namespace) -> None:
@@ -120,7 +120,7 @@ def run_mark(options: argparse.Namespace) -> None:
     if options.json:
         print_json({"marked": count})
     else:
-        print(f"{count} {'kept' if options.keep else 'rejected'}")
+        say(f"{count} {'kept' if options.keep else 'rejected'}")
 
 
 def run_goal(options: argparse.Namespace) -> None:
@@ -176,7 +176,7 @@ def run_totals(options: argparse.Namespace) -> None:
     )
     print(table(("channel", "subs", "hours", "rejected", "nights", "goal h"), rows))
     for text, part in found["unassigned"].items():
-        print(f"not assigned: {text}, {part['subs_kept'] + part['subs_rejected']} subs")
+        say(f"not assigned: {text}, {part['subs_kept'] + part['subs_rejected']} subs")
 
 
 def run_export(options: argparse.Namespace) -> None:
@@ -188,4 +188,4 @@ def run_export(options: argparse.Namespace) -> None:
     if options.json:
         print_json({"out": out, "subs": len(subs)})
     else:
-        print(f"{len(subs)} subs: {out}")
+        say(f"{len(subs)} subs: {out}")

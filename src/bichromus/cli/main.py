@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import io
 import os
 import sys
 from collections.abc import Sequence
@@ -11,6 +12,7 @@ from typing import Final
 
 from .. import __version__
 from ..core.model.errors import BichromusError, Cancelled
+from ..core.model.visible import visible
 from .parser import Parser
 
 VERBS: Final = {
@@ -59,6 +61,9 @@ def build_parser(arguments: Sequence[str]) -> Parser:
 def run(arguments: Sequence[str]) -> int:
     """Run one verb; the exit code."""
     debug = "--debug" in arguments
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):  # a letter that a terminal lacks stops nothing
+            stream.reconfigure(errors="backslashreplace")
     try:
         options: argparse.Namespace = build_parser(arguments).parse_args(arguments)
         from ..workspace.library.spellings import use_person_table  # only once a verb is called
@@ -87,8 +92,8 @@ def run(arguments: Sequence[str]) -> int:
         if debug:
             raise
         print(
-            f"bichromus: our fault: {type(error).__name__}: {error}. Run again with --debug "
-            "and report it.",
+            f"bichromus: our fault: {type(error).__name__}: {visible(str(error))}. "
+            "Run again with --debug and report it.",
             file=sys.stderr,
         )
         return 1

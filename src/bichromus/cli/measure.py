@@ -10,7 +10,7 @@ from ..core.measure import measure_channels, measure_plane
 from ..core.model.errors import InputError
 from .common import measure_json, mono, read_channels
 from .parser import add_common
-from .telling import done, print_json, table, terminal_progress
+from .telling import done, print_json, say, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
@@ -86,6 +86,6 @@ def run(options: argparse.Namespace) -> None:
     )
     for row in rows:
         if row["field"]:
-            print(f"{row['file'].rsplit('/', 1)[-1]}: {row['field']['words']}")
+            say(f"{row['file'].rsplit('/', 1)[-1]}: {row['field']['words']}")
         for warning in row["warnings"]:
-            print(f"note, {row['file'].rsplit('/', 1)[-1]}: {warning}")
+            say(f"note, {row['file'].rsplit('/', 1)[-1]}: {warning}")

@@ -11,7 +11,7 @@ from ..workspace.channels.prepared import Prepared
 from ..workspace.session import Session
 from .parser import add_common
 from .sessions import opened, wait
-from .telling import done, print_json, table
+from .telling import done, print_json, say, table
 
 
 def register(verbs: Any) -> None:
@@ -91,4 +91,4 @@ def _told(options: argparse.Namespace, result: dict[str, Any]) -> None:
         ]
         print(table(("channel", "hours", "SNR", "sigma_eff", "from"), rows))
     for warning in result["warnings"]:
-        print(f"note: {warning}")
+        say(f"note: {warning}")

@@ -8,10 +8,11 @@ from typing import Any
 
 from ..core.model.errors import InputError
 from ..core.model.json_text import parse_json
+from ..core.model.text_file import read_text
 from ..core.plan.allocate import Want, Window, allocate
 from . import plan_share
 from .parser import add_common
-from .telling import print_json, table
+from .telling import print_json, say, table
 
 
 def register(parts: Any) -> None:
@@ -32,7 +33,7 @@ def _number(row: dict[str, Any], key: str, default: float | None = None) -> floa
 def load(path: Path) -> tuple[list[Window], list[Want]]:
     """Windows and wants of a file. Raises InputError with the entry that does not fit."""
     try:
-        raw = parse_json(path.read_text("utf-8"))
+        raw = parse_json(read_text(path))
         windows = [
             Window(str(w["name"]), _number(w, "hours"), _number(w, "efficiency", 1.0))
             for w in raw["windows"]
@@ -116,4 +117,4 @@ def run(o: argparse.Namespace) -> None:
         )
     )
     for warning in found.warnings:
-        print(f"note: {warning}")
+        say(f"note: {warning}")

@@ -12,6 +12,7 @@ import numpy as np
 from ..core.model.channel import WAVELENGTH_NM
 from ..core.model.errors import InputError
 from ..core.model.json_text import parse_json
+from ..core.model.text_file import read_text
 from ..core.plan.budget import (
     BandFilter,
     Glow,
@@ -29,7 +30,7 @@ from ..core.plan.sky import EXTINCTION_V, phase_angle
 from .angles import declination, moment, not_negative, number, positive, right_ascension
 from .figures import figure
 from .parser import add_common
-from .telling import print_json, table
+from .telling import print_json, say, table
 
 _MOON = ("moon_altitude_deg", "moon_distance_deg", "moon_phase_deg")
 _PLACED = ("lat", "lon", "time", "ra", "dec")
@@ -92,7 +93,7 @@ def run(o: argparse.Namespace) -> None:
     if o.json:
         print_json(result)
         return
-    print(f"airmass {sky.airmass:.3f}")
+    say(f"airmass {sky.airmass:.3f}")
     rows = [
         (n, v.target_e_s, v.sky_e_s, *v.sky_parts.values(), v.pixel_share, v.transmission)
         for n, v in found.channels.items()
@@ -100,7 +101,7 @@ def run(o: argparse.Namespace) -> None:
     heads = ("channel", "target e/s", "sky e/s", "natural", "glow", "Moon", "twilight")
     print(table((*heads, "share of pixels", "of the line"), rows))
     for warning in found.warnings:
-        print(f"note: {warning}")
+        say(f"note: {warning}")
 
 
 def _sky(o: argparse.Namespace) -> SkyNow:
@@ -145,7 +146,7 @@ def _up(o: argparse.Namespace, altitude: float, depression: float | None, moon: 
 def _read(name: str, what: str, make: Any) -> Any:
     path = Path(name)
     try:
-        return make(parse_json(path.read_text("utf-8")))
+        return make(parse_json(read_text(path)))
     except (OSError, UnicodeDecodeError, ValueError, KeyError, TypeError, AttributeError) as error:
         why = getattr(error, "strerror", None) or (
             f"{error.args[0]} is missing" if isinstance(error, KeyError) else str(error)

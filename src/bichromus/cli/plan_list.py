@@ -19,7 +19,7 @@ from ..core.plan.night import Rules
 from ..core.plan.objects import SkyObject, every_object, named
 from .angles import date, number, pair
 from .parser import add_common
-from .telling import print_json, table
+from .telling import print_json, say, table
 
 _FITS: Final = (0.25, 1.5)
 """Long axis of a target over the longer side of a field that it is for."""
@@ -99,7 +99,7 @@ def run(o: argparse.Namespace) -> None:
     heads = ("target", "kind", "arcmin", "transit", "hours, lines", "hours, broadband")
     print(table(heads, [_line(r) for r in rows]))
     for warning in warnings:
-        print(f"note: {warning}")
+        say(f"note: {warning}")
 
 
 def _order(row: dict[str, Any], by: str) -> tuple[float, float, str]:

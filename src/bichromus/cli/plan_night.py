@@ -15,7 +15,7 @@ from ..core.plan.night import Night, Rules, Target, plan_night
 from ..core.plan.season import plan_season
 from .angles import date, declination, number, right_ascension
 from .parser import add_common
-from .telling import print_json, table
+from .telling import print_json, say, table
 
 TIMES = (
     "sunset",
@@ -141,7 +141,7 @@ def run_night(options: argparse.Namespace) -> None:
         print_json(found)
         return
     state = night.state.replace("_", " ")
-    print(f"night of {found['date']}, {state}, Sun down to {night.lowest_sun:.1f}° (times in UTC)")
+    say(f"night of {found['date']}, {state}, Sun down to {night.lowest_sun:.1f}° (times in UTC)")
     print(
         table(
             ("what", "when"),
@@ -152,16 +152,16 @@ def run_night(options: argparse.Namespace) -> None:
             ],
         )
     )
-    print(f"Moon {100 * night.moon.lit:.0f} % lit")
+    say(f"Moon {100 * night.moon.lit:.0f} % lit")
     if night.target is not None:
         about = night.target
-        print(
+        say(
             f"target {about.state.replace('_', ' ')}, transit {time_text(about.transit)} at "
             f"{about.transit_altitude:.1f}°, {about.hours:.2f} h, {about.moon_separation:.0f}° "
             "from the Moon"
         )
         for start, end in about.windows:
-            print(f"  {time_text(start)} to {time_text(end)}")
+            say(f"  {time_text(start)} to {time_text(end)}")
 
 
 def run_season(options: argparse.Namespace) -> None:

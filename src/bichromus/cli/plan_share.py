@@ -9,9 +9,10 @@ from typing import Any
 
 from ..core.model.errors import InputError
 from ..core.model.json_text import parse_json
+from ..core.model.text_file import read_text
 from ..core.plan.sharing import Band, Goal, OpenWindow, Rate, Shared, Wanted, rate_of, share_out
 from .figures import figure
-from .telling import print_json, table
+from .telling import print_json, say, table
 
 Filters = Mapping[str, tuple[str, ...]]
 
@@ -21,7 +22,7 @@ def targets_in(path: Path) -> Any:
     channels, or of nothing that is known. Raises InputError for a name that is there twice.
     """
     try:
-        text = path.read_text("utf-8")
+        text = read_text(path)
         raw = parse_json(text)
     except (OSError, UnicodeDecodeError, ValueError):
         return None
@@ -52,7 +53,7 @@ def run(raw: tuple[Any, Path], o: argparse.Namespace) -> None:
     ]
     print(table(("window", "rig", "hours used", "how"), used))
     for warning in found.warnings:
-        print(f"note: {warning}")
+        say(f"note: {warning}")
 
 
 def _uses(found: Shared, window: str) -> str:

@@ -9,12 +9,13 @@ from typing import Any
 from ..core.model.channel import LINES, WAVELENGTH_NM
 from ..core.model.errors import InputError
 from ..core.model.json_text import parse_json
+from ..core.model.text_file import read_text
 from ..core.plan.exposure import Optics, advise_sub, hours_for, saturation_time, snr
 from ..core.plan.framing import Field, area, common_field, field_of, frame
 from ..core.plan.worth import LONGEST_S, LOST_PER_HOUR, SHORTEST_S, Worth
 from .angles import not_negative, number, pair, positive, share
 from .parser import add_common
-from .telling import print_json, table
+from .telling import print_json, say, table
 
 
 def wavelength(options: argparse.Namespace) -> float:
@@ -163,7 +164,7 @@ def _worth(o: argparse.Namespace, light: float, sub_s: float) -> dict[str, float
 
 def _rigs(path: Path) -> list[Field]:
     try:
-        rows = parse_json(path.read_text("utf-8"))["rigs"]
+        rows = parse_json(read_text(path))["rigs"]
         fields = []
         for row in rows:
             focal, (w, h) = float(row["focal_mm"]), (float(v) for v in row["sensor_mm"])
@@ -227,16 +228,16 @@ def run_frame(o: argparse.Namespace) -> None:
     if o.json:
         print_json(result)
         return
-    print(
+    say(
         f"{found.scale_arcsec:.3f} arcsec a pixel, field {found.field[0]:.3f} x "
         f"{found.field[1]:.3f} degrees"
     )
     if found.panels:
-        print(f"panels {found.panels[0]} x {found.panels[1]} with {100 * o.overlap:.0f} % overlap")
+        say(f"panels {found.panels[0]} x {found.panels[1]} with {100 * o.overlap:.0f} % overlap")
     if found.verdict:
-        print(f"stars {found.fwhm_px:.2f} px wide: {found.verdict} sampling")
+        say(f"stars {found.fwhm_px:.2f} px wide: {found.verdict} sampling")
     if common:
-        print(
+        say(
             f"all rigs share {common['area_deg2']:.3f} square degrees: "
             + ", ".join(f"{n} {100 * s:.0f} %" for n, s in common["share"].items())
         )

@@ -14,7 +14,7 @@ from ..core.model.planes import Header
 from ..core.pool.stacks import pool, pooled_header
 from .common import mono
 from .parser import add_common
-from .telling import done, print_json, table, terminal_progress
+from .telling import done, print_json, say, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
@@ -105,6 +105,6 @@ def run(options: argparse.Namespace) -> None:
             ],
         )
     )
-    print(f"SNR {made.together / made.alone:.2f} times that of the best alone: {out}")
+    say(f"SNR {made.together / made.alone:.2f} times that of the best alone: {out}")
     for warning in made.warnings:
-        print(f"note: {warning}")
+        say(f"note: {warning}")

@@ -16,7 +16,7 @@ from ..workspace.publish.files import AS_IT_IS
 from .common import output_folder
 from .parser import add_common
 from .sessions import opened
-from .telling import done, print_json, terminal_progress
+from .telling import done, print_json, say, terminal_progress
 
 _USUAL = "tiff16,jpeg"
 
@@ -80,7 +80,7 @@ def run(options: argparse.Namespace) -> int:
         print_json(_result(made))
     else:
         for path in made.paths:
-            print(f"written: {path}")
+            say(f"written: {path}")
     return 0
 
 

@@ -9,7 +9,7 @@ from typing import Any
 from ..core.model.errors import InputError
 from ..core.selftest import Finding, selftest
 from .parser import add_common
-from .telling import done, print_json, table, terminal_progress
+from .telling import done, print_json, say, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
@@ -36,9 +36,7 @@ def run(options: argparse.Namespace) -> int:
     else:
         print(table(("demand", "on", "figure", "wanted", ""), [_row(f) for f in found]))
         missed = sum(not f.held for f in found)
-        print(
-            f"{len(found)} demands, {missed} missed." if missed else f"{len(found)} demands held."
-        )
+        say(f"{len(found)} demands, {missed} missed." if missed else f"{len(found)} demands held.")
     return 0 if held else 1
 
 

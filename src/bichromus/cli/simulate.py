@@ -15,13 +15,14 @@ from ..core.files.atomic import check_output
 from ..core.model.errors import InputError, UnknownName
 from ..core.model.json_text import parse_json
 from ..core.model.rig import FILTERS, RIGS, SITES, Rig
+from ..core.model.text_file import read_text
 from ..core.simulate.camera import Sky
 from ..core.simulate.demo import simulate_stack, stack_header
 from ..core.simulate.scene import make_scene
 from .angles import positive
 from .common import size
 from .parser import add_common
-from .telling import done, print_json, terminal_progress
+from .telling import done, print_json, say, terminal_progress
 
 
 def register(verbs: Any) -> None:
@@ -63,7 +64,7 @@ def _rig(text: str) -> Rig:
     if not text.endswith(".json"):
         raise UnknownName(f"No rig is called {text!r}", do=f"Use {', '.join(RIGS)} or a JSON file")
     try:
-        raw = parse_json(Path(text).read_text("utf-8"))
+        raw = parse_json(read_text(Path(text)))
         if not isinstance(raw, dict):
             raise TypeError("not an object")
         rig = Rig(**raw)
@@ -152,4 +153,4 @@ def run(options: argparse.Namespace) -> None:
     if options.json:
         print_json(facts)
     else:
-        print(f"{rig.name}, {options.filter}, {facts['hours']:.1f} h: {out}")
+        say(f"{rig.name}, {options.filter}, {facts['hours']:.1f} h: {out}")

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from ..core.model.progress import Progress
+from ..core.model.visible import visible
 
 
 def terminal_progress() -> Progress:
@@ -19,7 +20,7 @@ def terminal_progress() -> Progress:
 
     def report(fraction: float, text: str) -> None:
         end = "\n" if fraction >= 1 else ""
-        sys.stderr.write(f"\r\x1b[K{100 * fraction:3.0f} %  {text}{end}")
+        sys.stderr.write(f"\r\x1b[K{100 * fraction:3.0f} %  {visible(text)}{end}")
         sys.stderr.flush()
 
     return Progress(report)
@@ -32,9 +33,17 @@ def done() -> None:
         sys.stderr.flush()
 
 
+def say(line: str) -> None:
+    """Print one line; what a name in it would make the terminal do is shown as a sign."""
+    print(visible(line))
+
+
 def print_json(value: Any) -> None:
     """Print JSON; numbers that are not finite become null."""
-    print(json.dumps(_clean(value), ensure_ascii=False))
+    text = json.dumps(_clean(value), ensure_ascii=False)
+    if not text.isprintable():  # JSON takes such a character as an escape, a terminal acts on it
+        text = "".join(c if c.isprintable() else json.dumps(c)[1:-1] for c in text)
+    print(text)
 
 
 def _clean(value: Any) -> Any:
@@ -65,4 +74,4 @@ def _text(value: Any) -> str:
         return "-"
     if isinstance(value, float):
         return f"{value:.4g}"
-    return str(value)
+    return visible(str(value))

@@ -24,7 +24,7 @@ from ..workspace.versions.files import VersionFiles
 from ..workspace.versions.making import unfit
 from .parser import add_common
 from .sessions import opened
-from .telling import done, print_json, table, terminal_progress
+from .telling import done, print_json, say, table, terminal_progress
 
 
 def register(verbs: Any) -> None:
@@ -132,7 +132,7 @@ def _import_picture(options: argparse.Namespace, name: str) -> int:
             }
         )
     else:
-        print(f"Kept {name}: {laid_words(laid)}.")
+        say(f"Kept {name}: {laid_words(laid)}.")
     return 0
 
 
@@ -153,7 +153,7 @@ def run_show(options: argparse.Namespace) -> int:
     if options.json:
         print_json(found)
     else:
-        print(f"Wrote {out}, {width} × {height} px.")
+        say(f"Wrote {out}, {width} × {height} px.")
     return 0
 
 
@@ -197,7 +197,7 @@ def run_export(options: argparse.Namespace) -> int:
     if options.json:
         print_json({"out": str(out)})
     else:
-        print(f"Wrote {out}.")
+        say(f"Wrote {out}.")
     return 0
 
 
@@ -218,7 +218,8 @@ def run_compare(options: argparse.Namespace) -> int:
             }
         print_json({"words": list(found.words), "figures": figures})
         return 0
-    print("\n".join(found.words) or "Nothing differs.")
+    for line in found.words or ["Nothing differs."]:
+        say(line)
     print(table(("", one.name, two.name), [(r.what, r.one, r.two) for r in found.rows]))
     return 0
 
@@ -238,9 +239,9 @@ def _told(options: argparse.Namespace, made: VersionState, warnings: Sequence[st
     if options.json:
         print_json({**_entry(made, stale=False), "warnings": list(warnings)})
         return 0
-    print(f"Kept {made.name}.")
+    say(f"Kept {made.name}.")
     for warning in warnings:
-        print(f"note: {warning}")
+        say(f"note: {warning}")
     return 0
 
 

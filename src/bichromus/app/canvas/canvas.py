@@ -19,6 +19,7 @@ from ...workspace.viewing.crops import CropStars
 from ...workspace.viewing.request import Request
 from ..theme.look import LOOK
 from ..widgets.paint import image_of
+from ..widgets.plain import set_tip
 from .crop import paint_crop
 from .crop_words import paint_crop_stars
 from .marks import Mark, paint_caption, paint_marks, paint_words
@@ -58,9 +59,10 @@ class Canvas(PictureView):
         self._pace = Pace(self)
         self._pace.rests.connect(self.ask)
         self.setAccessibleName("picture")
-        self.setToolTip(
+        set_tip(
+            self,
             "Wheel zooms at the pointer, drag pans, F fits, Z shows one to one.\n"
-            "Hold a channel's letter to see it alone."
+            "Hold a channel's letter to see it alone.",
         )
         LOOK.changed.connect(self._restyle)
 

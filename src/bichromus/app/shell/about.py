@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QGridLayout, QWidget
 from ... import __version__
 from ...core.selftest import Finding, worst_of_each
 from ..widgets.fold import button, label, set_role
+from ..widgets.plain import set_tip
 from .sheets import Sheet
 
 _WORDS = (
@@ -79,7 +80,7 @@ def _figures(findings: Sequence[Finding]) -> QWidget:
     grid.setColumnStretch(0, 1)
     for row, one in enumerate(findings):
         what = label(one.what, "muted")
-        what.setToolTip(one.data)
+        set_tip(what, one.data)
         figure = label(one.figure_text, "figure")
         figure.setAlignment(Qt.AlignmentFlag.AlignRight)
         held = label("held" if one.held else "missed")

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from ...core.model.channel import LONG_NAMES
 from ..theme.look import LOOK, font, tag_colour
 from ..widgets.paint import draw_tag, fill_rect
+from ..widgets.plain import set_tip
 
 WIDTH = 172
 _CARD = 74
@@ -117,12 +118,12 @@ class ChannelList(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         index = self._index_at(event.position().y()) if event else None
         if index is None:
-            self.setToolTip("")
+            set_tip(self, "")
             return
         card = self.cards[index]
         hold = f"\nHold {card.key} to see it alone." if card.key else ""
-        self.setToolTip(
-            f"{card.channel}, {LONG_NAMES.get(card.channel, 'dual band')}\n{card.tip}{hold}"
+        set_tip(
+            self, f"{card.channel}, {LONG_NAMES.get(card.channel, 'dual band')}\n{card.tip}{hold}"
         )
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:

@@ -24,6 +24,7 @@ from ...workspace.project.state import ProjectState
 from ...workspace.project.store import SUFFIX
 from ...workspace.session import Session
 from ..widgets.fold import button, label
+from ..widgets.plain import menu_text, set_tip
 from .light import toggle_red
 from .route import Route
 from .sheet_stack import SheetStack
@@ -60,7 +61,7 @@ class Head(QWidget):
         self.name = QPushButton()
         self.name.setProperty("role", "fold")
         self.name.setStyleSheet("font-size: 15px;")
-        self.name.setToolTip("Projects: open, new, recent (Alt+P)")
+        set_tip(self.name, "Projects: open, new, recent (Alt+P)")
         self.name.setAccessibleName("project")
         self.name.setShortcut("Alt+P")
         self.name.clicked.connect(self.open_menu)
@@ -99,7 +100,7 @@ class Head(QWidget):
         stations = f"{count} {'station' if count == 1 else 'stations'}" if count else ""
         target = next((s.object_name for s in state.sources if s.object_name), "")
         shown = self.name.fontMetrics().elidedText(state.name, Qt.TextElideMode.ElideRight, 215)
-        self.name.setText(f"{shown}  ▾")
+        self.name.setText(f"{menu_text(shown)}  ▾")
         only = "can only be read" if self._owner.session.document.store.read_only else ""
         self.under.setText(" · ".join(p for p in (target, stations, only) if p))
 
@@ -123,13 +124,13 @@ class Head(QWidget):
         if recent:
             menu.addSeparator()
             for folder in recent:
-                self._add(menu, folder.stem, partial(self._want, folder), str(folder))
+                self._add(menu, menu_text(folder.stem), partial(self._want, folder), str(folder))
         return menu
 
     def _add(self, menu: QMenu, words: str, run: Callable[[], object], tip: str = "") -> None:
         action = menu.addAction(words)
         assert action is not None
-        action.setToolTip(tip)
+        set_tip(action, tip)
         action.triggered.connect(lambda _checked: run())
 
     def _want(self, what: str | Path) -> None:

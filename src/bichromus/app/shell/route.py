@@ -16,9 +16,10 @@ from PyQt6.QtGui import (
     QPaintEvent,
     QPen,
 )
-from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
+from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from ..theme.look import LOOK, font
+from ..widgets.plain import show_tip
 
 StepState = Literal["empty", "half", "full"]
 _GAP = 132
@@ -139,7 +140,7 @@ class Route(QWidget):
             index = self._index_at(float(event.pos().x()))
             if index is not None:
                 mark = self.marks[index]
-                QToolTip.showText(
+                show_tip(
                     event.globalPos(),
                     f"{mark.title} (key {index + 1})\n{mark.tip}".strip(),
                     self,

@@ -12,6 +12,7 @@ from ...core.advise import Advice
 from ...workspace.work.jobs import JobReport
 from ..theme.look import LOOK, font
 from ..widgets.fold import button, label
+from ..widgets.plain import set_tip
 from ..widgets.text import seconds_text
 
 
@@ -36,7 +37,7 @@ class _Sentence(QWidget):
     def put(self, text: str, tone: str) -> None:
         self.text, self.tone = text, tone
         self.setAccessibleDescription(text)
-        self.setToolTip(text)
+        set_tip(self, text)
         self.setMaximumWidth(self.natural_width() + 2)
         self.updateGeometry()
         self.update()

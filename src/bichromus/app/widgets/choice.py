@@ -7,6 +7,7 @@ from PyQt6.QtGui import QColor, QPainter, QPaintEvent, QPen
 from PyQt6.QtWidgets import QComboBox
 
 from ..theme.look import LOOK
+from .plain import set_tip
 
 
 class ChoiceBox(QComboBox):
@@ -15,7 +16,7 @@ class ChoiceBox(QComboBox):
     def __init__(self, name: str, tip: str) -> None:
         super().__init__()
         self.setAccessibleName(name)
-        self.setToolTip(tip)
+        set_tip(self, tip)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         super().paintEvent(event)

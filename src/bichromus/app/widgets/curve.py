@@ -13,6 +13,7 @@ from ...core.blend.tone import LightnessCurve
 from ...core.model.settings import ToneSettings
 from ..theme.look import LOOK, font
 from .later import Pause
+from .plain import set_tip
 
 Points = tuple[tuple[float, float], ...]
 _NEAR_PX: Final = 10.0
@@ -42,10 +43,11 @@ class CurveEditor(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFixedHeight(self.sizeHint().height())
         self.setAccessibleName("curve of lightness")
-        self.setToolTip(
+        set_tip(
+            self,
             "Lightness before along the foot, after upward; colour goes along.\n"
             "Click to add a point, drag it, double-click or Delete to take it away;\n"
-            "arrow keys move the chosen one, Page keys choose another."
+            "arrow keys move the chosen one, Page keys choose another.",
         )
         LOOK.changed.connect(self.update)
 

@@ -9,6 +9,7 @@ from PyQt6.QtGui import QColor, QFont, QKeyEvent, QPainter, QPainterPath, QPaint
 
 from ..theme.look import LOOK, font
 from .gesture import ValueGesture
+from .plain import set_tip
 
 _HALF_ANGLE = math.radians(35)
 
@@ -19,9 +20,10 @@ class BalanceDial(ValueGesture):
     def __init__(self) -> None:
         super().__init__("balance", 0.0)
         self._suggested: float | None = None
-        self.setToolTip(
+        set_tip(
+            self,
             "Balance: 0 makes every channel equally loud and keeps all colour,\n"
-            "1 lets no channel bring more noise than the quietest. Keys [ and ]."
+            "1 lets no channel bring more noise than the quietest. Keys [ and ].",
         )
 
     def sizeHint(self) -> QSize:

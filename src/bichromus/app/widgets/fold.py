@@ -7,17 +7,18 @@ from PyQt6.QtWidgets import (
     QFrame,
     QGridLayout,
     QHBoxLayout,
-    QLabel,
     QPushButton,
     QSizePolicy,
     QVBoxLayout,
     QWidget,
 )
 
+from .plain import Label, set_tip
 
-def label(text: str = "", role: str | None = None, wrap: bool = False) -> QLabel:
+
+def label(text: str = "", role: str | None = None, wrap: bool = False) -> Label:
     """A label in one of the roles of the style sheet."""
-    made = QLabel(text)
+    made = Label(text)
     if role:
         made.setProperty("role", role)
     made.setWordWrap(wrap)
@@ -35,7 +36,7 @@ def set_role(widget: QWidget, role: str) -> None:
 def button(text: str, tip: str, role: str | None = None) -> QPushButton:
     """A button with its tooltip and accessible name."""
     made = QPushButton(text)
-    made.setToolTip(tip)
+    set_tip(made, tip)
     made.setAccessibleName(text)
     made.setCursor(Qt.CursorShape.PointingHandCursor)
     if role:
@@ -106,7 +107,7 @@ class Figures(QWidget):
 
     def __init__(self) -> None:
         super().__init__()
-        self.rows: list[tuple[QLabel, QLabel, QLabel]] = []
+        self.rows: list[tuple[Label, Label, Label]] = []
         self._grid = QGridLayout(self)
         self._grid.setContentsMargins(0, 0, 0, 0)
         self._grid.setVerticalSpacing(3)
@@ -119,7 +120,7 @@ class Figures(QWidget):
         for parts, row in zip(self.rows, rows, strict=False):
             for part, text in zip(parts, row, strict=False):
                 part.setText(text)
-                part.setToolTip(row[3])
+                set_tip(part, row[3])
                 part.show()
         for parts in self.rows[len(rows) :]:
             for part in parts:

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from ..theme.look import LOOK, font, tag_colour
 from .paint import draw_tag, fill_rect
+from .plain import set_tip
 
 _ROW, _HEAD, _FOOT, _NAME = 28, 22, 22, 48
 OUTPUTS = (("R", "red"), ("G", "green"), ("B", "blue"))
@@ -39,10 +40,11 @@ class MixTable(QWidget):
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName("mix table")
-        self.setToolTip(
+        set_tip(
+            self,
             "What red, green, blue and the lightness take of each channel.\n"
             "Drag a cell sideways, type a number, or hold "
-            "Shift with the arrow keys; Delete empties it."
+            "Shift with the arrow keys; Delete empties it.",
         )
         LOOK.changed.connect(self.update)
 

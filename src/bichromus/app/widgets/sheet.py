@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QScrollArea, QSizePolicy, QWidget
 
 from ..theme.look import LOOK, font
 from .paint import draw_tag, fill_rect, image_of
+from .plain import set_tip
 
 _W, _H, _GAP = 124, 82, 8
 
@@ -111,7 +112,7 @@ class _Row(QWidget):
 
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         index = self._index_at(event.position().x()) if event else None
-        self.setToolTip(self.items[index].tip if index is not None else "")
+        set_tip(self, self.items[index].tip if index is not None else "")
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:
         index = self._index_at(event.position().x()) if event else None

@@ -9,6 +9,7 @@ from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, Q
 
 from ..theme.look import LOOK, font
 from .gesture import ValueGesture
+from .plain import set_tip
 
 
 class ValueSlider(ValueGesture):
@@ -27,8 +28,9 @@ class ValueSlider(ValueGesture):
         super().__init__(name, default)
         self.name, self.low, self.high, self.default, self.step = name, low, high, default, step
         self._text = text or (lambda v: f"{v:.2f}")
-        self.setToolTip(
-            f"{tip}\nArrow keys step, Home or a double click brings back {self._text(default)}."
+        set_tip(
+            self,
+            f"{tip}\nArrow keys step, Home or a double click brings back {self._text(default)}.",
         )
 
     def sizeHint(self) -> QSize:

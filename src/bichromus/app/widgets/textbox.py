@@ -5,6 +5,8 @@ from __future__ import annotations
 from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QPlainTextEdit
 
+from .plain import set_tip
+
 
 class TextBox(QPlainTextEdit):
     """``written`` carries its text when the keys go elsewhere."""
@@ -15,7 +17,7 @@ class TextBox(QPlainTextEdit):
         super().__init__()
         self.setAccessibleName(name)
         self.setPlaceholderText(hint)
-        self.setToolTip(tip)
+        set_tip(self, tip)
         self.setFixedHeight(height)
         self.setTabChangesFocus(True)
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 from collections.abc import Sequence
 from dataclasses import dataclass
 from importlib.resources import files
@@ -13,6 +12,8 @@ import numpy as np
 
 from ..model.channel import LINES, channel_name
 from ..model.errors import BichromusError, ResponseError
+from ..model.text_file import csv_rows, read_text
+from ..model.visible import quote
 
 MAX_CONDITION: Final = 30.0
 _ROWS: Final = ("R", "G", "B")
@@ -61,7 +62,7 @@ def load_response(source: str | Path = "generic") -> Response:
         return _parse(text, "generic", None)
     path = Path(source)
     try:
-        text = path.read_text("utf-8-sig")
+        text = read_text(path, "utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
         raise ResponseError(
             "The response table cannot be read",
@@ -84,7 +85,10 @@ def _parse(text: str, name: str, path: Path | None) -> Response:
     lines = [
         line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")
     ]
-    rows = [[cell.strip() for cell in row] for row in csv.reader(lines)]
+    try:
+        rows = csv_rows(lines)
+    except ValueError as error:
+        raise refuse(str(error)) from error
     if len(rows) < 4 or rows[0][0].lower() != "plane":
         raise refuse("the header or a row is missing")
     try:
@@ -96,13 +100,15 @@ def _parse(text: str, name: str, path: Path | None) -> Response:
     table: dict[str, dict[str, float]] = {}
     for row in rows[1:]:
         if row[0].upper() not in _ROWS or len(row) != len(rows[0]):
-            raise refuse(f"the row {','.join(row)!r} does not fit")
+            raise refuse(f"the row {quote(','.join(row))} does not fit")
         try:
             values = [float(cell) for cell in row[1:]]
         except ValueError as error:
-            raise refuse(f"the row {','.join(row)!r} holds something that is no number") from error
+            raise refuse(
+                f"the row {quote(','.join(row))} holds something that is no number"
+            ) from error
         if not all(0 <= v < 1e6 for v in values):
-            raise refuse(f"the row {','.join(row)!r} holds a negative or infinite value")
+            raise refuse(f"the row {quote(','.join(row))} holds a negative or infinite value")
         table[row[0].upper()] = dict(zip(names, values, strict=True))
     if set(table) != set(_ROWS):
         raise refuse("a plane is missing")

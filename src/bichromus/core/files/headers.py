@@ -8,6 +8,7 @@ from typing import Any, Final
 
 from ..model.channel import filter_name
 from ..model.planes import Header
+from ..model.visible import visible
 
 _PARTS: Final = re.compile(r"\s*([+-]?)(\d+)[\s:]+(\d+)(?:[\s:]+(\d+(?:\.\d*)?))?\s*")
 _TEXT: Final = {
@@ -77,8 +78,7 @@ def first_number(cards: Mapping[str, Any], keys: tuple[str, ...]) -> float | Non
 
 
 def _text(value: Any) -> str | None:
-    text = str(value).strip()
-    return text or None
+    return visible(str(value).strip()) or None
 
 
 def _number(value: Any) -> float | None:

@@ -26,6 +26,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
+from .visible import visible
+
 
 class BichromusError(Exception):
     """Base of all errors that are told to a person."""
@@ -38,11 +40,11 @@ class BichromusError(Exception):
         super().__init__(self.sentence())
 
     def sentence(self) -> str:
-        """The whole message in one line."""
+        """The whole message in one line; what a terminal would act on stands as a sign."""
         head = f"{self.what} ({self.file})" if self.file else self.what
         text = f"{head}: {self.why}" if self.why else head
         text = text.rstrip(".") + "."
-        return f"{text} {self.do.rstrip('.')}." if self.do else text
+        return visible(f"{text} {self.do.rstrip('.')}." if self.do else text)
 
 
 class InputError(BichromusError):

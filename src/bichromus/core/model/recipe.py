@@ -13,6 +13,7 @@ from .errors import InputError, UnreadableFile
 from .json_text import parse_json
 from .mask import Frozen
 from .settings import BlendSettings
+from .text_file import read_text
 
 SCHEMA_VERSION: Final = 2
 RECORD: Final = "bichromus-record"
@@ -173,15 +174,27 @@ def load_recipe(path: Path) -> Recipe:
     field that does not fit.
     """
     try:
-        raw = parse_json(path.read_text("utf-8"))
-    except (OSError, UnicodeDecodeError, ValueError) as error:
-        why = getattr(error, "strerror", None) or "it is not JSON"
-        raise UnreadableFile(
-            "The recipe cannot be read",
-            why=why,
-            do="Give a recipe saved by this program",
-            file=path,
-        ) from error
+        text = read_text(path)
+    except (OSError, UnicodeDecodeError) as error:
+        raise _unreadable(error, path) from error
+    return recipe_of(text, path)
+
+
+def _unreadable(error: Exception, path: Path) -> UnreadableFile:
+    return UnreadableFile(
+        "The recipe cannot be read",
+        why=getattr(error, "strerror", None) or "it is not JSON",
+        do="Give a recipe saved by this program",
+        file=path,
+    )
+
+
+def recipe_of(text: str, path: Path) -> Recipe:
+    """The recipe that a file's text holds. Raises as ``load_recipe``."""
+    try:
+        raw = parse_json(text)
+    except ValueError as error:
+        raise _unreadable(error, path) from error
     if isinstance(raw, dict) and raw.get("format") == RECORD and "recipe" in raw:
         raw = raw["recipe"]  # a process record holds the recipe that it tells of
     version = raw.get("version") if isinstance(raw, dict) else None

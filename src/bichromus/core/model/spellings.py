@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import re
 from collections.abc import Iterable, Mapping
 from functools import cache
@@ -11,6 +10,8 @@ from pathlib import Path
 from typing import Final
 
 from .errors import InputError, UnreadableFile
+from .text_file import csv_rows, read_text
+from .visible import quote
 
 Passes = tuple[str, ...]
 NAMES: Final = ("Ha", "O3", "S2", "Hb", "L", "R", "G", "B", "C")
@@ -42,7 +43,7 @@ def use_own(table: Mapping[str, Passes]) -> None:
 def read_own(path: Path) -> dict[str, Passes]:
     """A person's own table; empty where there is none. Raises InputError, UnreadableFile."""
     try:
-        text = path.read_text("utf-8")
+        text = read_text(path)
     except FileNotFoundError:
         return {}
     except (OSError, UnicodeDecodeError) as error:
@@ -63,7 +64,15 @@ def as_table(table: Mapping[str, Passes]) -> str:
 
 def _parse(lines: Iterable[str], path: Path | None) -> dict[str, Passes]:
     out: dict[str, Passes] = {}
-    rows = csv.reader(line for line in lines if line.strip() and not line.startswith("#"))
+    try:
+        rows = csv_rows(line for line in lines if line.strip() and not line.startswith("#"))
+    except ValueError as error:
+        raise UnreadableFile(
+            "The table of filter names cannot be read",
+            why=str(error),
+            do="Correct it, or take it away",
+            file=path,
+        ) from error
     for number, row in enumerate(rows):
         if number == 0 and row[:1] == ["spelling"]:
             continue
@@ -71,7 +80,7 @@ def _parse(lines: Iterable[str], path: Path | None) -> dict[str, Passes]:
         if not row[0].strip() or not set(names) <= set(NAMES):
             raise InputError(
                 "A line of the table of filter names is not understood",
-                why=",".join(row),
+                why=quote(",".join(row)),
                 do=f"Write a spelling, a comma, and what it passes, of {' '.join(NAMES)}",
                 file=path,
             )

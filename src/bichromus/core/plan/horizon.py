@@ -4,7 +4,6 @@ north.
 
 from __future__ import annotations
 
-import csv
 import math
 from collections.abc import Iterable
 from dataclasses import dataclass
@@ -14,6 +13,8 @@ from typing import Final
 import numpy as np
 
 from ..model.errors import InputError
+from ..model.text_file import csv_rows, read_text
+from ..model.visible import quote
 from .earth import F64
 
 
@@ -59,7 +60,7 @@ def make_horizon(points: Iterable[tuple[float, float]]) -> Horizon:
 def read_horizon(path: Path) -> Horizon:
     """CSV with the header ``azimuth_deg,altitude_deg``; ``#`` begins a note. Raises InputError."""
     try:
-        text = path.read_text("utf-8-sig")
+        text = read_text(path, "utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
         raise InputError(
             "The horizon cannot be read",
@@ -70,7 +71,6 @@ def read_horizon(path: Path) -> Horizon:
     lines = [
         line for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")
     ]
-    rows = [[cell.strip() for cell in row] for row in csv.reader(lines)]
 
     def refuse(why: str) -> InputError:
         return InputError(
@@ -80,6 +80,10 @@ def read_horizon(path: Path) -> Horizon:
             do="Its header is azimuth_deg,altitude_deg, its rows are two numbers in degrees",
         )
 
+    try:
+        rows = csv_rows(lines)
+    except ValueError as error:
+        raise refuse(str(error)) from error
     if not rows or [c.lower() for c in rows[0]] != ["azimuth_deg", "altitude_deg"] or len(rows) < 2:
         raise refuse("the header or every row is missing")
     points = []
@@ -87,8 +91,8 @@ def read_horizon(path: Path) -> Horizon:
         try:
             azimuth, altitude = (float(c) for c in row)
         except ValueError as error:
-            raise refuse(f"the row {','.join(row)!r} does not fit") from error
+            raise refuse(f"the row {quote(','.join(row))} does not fit") from error
         if not (math.isfinite(azimuth) and -360 <= azimuth <= 720 and -90 <= altitude <= 90):
-            raise refuse(f"the row {','.join(row)!r} is out of range")
+            raise refuse(f"the row {quote(','.join(row))} is out of range")
         points.append((azimuth, altitude))
     return make_horizon(points)

@@ -13,6 +13,8 @@ from pathlib import Path
 import numpy as np
 
 from ..model.errors import InputError
+from ..model.text_file import read_text
+from ..model.visible import quote
 
 
 @dataclass(frozen=True)
@@ -91,7 +93,7 @@ def read_forecast(path: Path) -> Forecast:
         )
 
     try:
-        rows = list(csv.DictReader(path.read_text("utf-8-sig").splitlines()))
+        rows: list[dict[str, str]] = list(csv.DictReader(read_text(path, "utf-8-sig").splitlines()))
     except (OSError, UnicodeDecodeError, csv.Error) as error:
         raise refuse(getattr(error, "strerror", None) or str(error)) from error
     hours = []
@@ -113,7 +115,7 @@ def read_forecast(path: Path) -> Forecast:
             )
         except (KeyError, TypeError, ValueError) as error:
             raise refuse(
-                f"the row {','.join(str(v) for v in row.values())!r} does not fit"
+                f"the row {quote(','.join(str(v) for v in row.values()))} does not fit"
             ) from error
     if not hours:
         raise refuse("it holds no hour")

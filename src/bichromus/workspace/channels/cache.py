@@ -7,6 +7,7 @@ import json
 import os
 import shutil
 from collections.abc import Mapping, Sequence
+from contextlib import suppress
 from dataclasses import asdict, dataclass, field, replace
 from functools import cache
 from pathlib import Path
@@ -20,6 +21,7 @@ from ...core.files.atomic import write_failed
 from ...core.model.measures import Measure
 from ...core.model.planes import F32
 from ..project.cache import DAMAGED
+from ..project.door import Door
 from .notes import Histogram, Notes
 from .origin import Origin
 from .prepared import Prepared
@@ -31,6 +33,8 @@ _SMALLEST_PX: Final = 400
 """A pyramid ends at the level whose longer side is no longer than this: smaller than any view."""
 _DIGITS: Final = 24  # of a name in the cache
 _ALIKE: Final = 14
+_MOST_LEVELS: Final = 40
+"""Halvings of the largest picture there could be."""
 _BINS: Final = 96
 _SAMPLES: Final = 400_000
 _LOW: Final = float(np.arcsinh(-3.0))
@@ -87,24 +91,42 @@ def _digest(*parts: str) -> str:
 
 def has_sibling(cache: Path, key: str) -> bool:
     """Whether something was made of the same, whatever its last step."""
-    return any((f / FACTS).exists() for f in cache.glob(f"{key[:_ALIKE]}*"))
+    return any(_door(cache).exists(cache.name, name, FACTS) for name in _alike(cache, key))
 
 
 def load_sibling(cache: Path, key: str) -> Prepared | None:
     """What was last made of the same, but for another last step."""
-    folders = [f for f in cache.glob(f"{key[:_ALIKE]}*") if f.name != key and f.is_dir()]
-    for folder in sorted(folders, key=lambda f: f.stat().st_mtime, reverse=True):
-        found = load_prepared(cache, folder.name)
+    for name in _alike(cache, key):
+        found = load_prepared(cache, name) if name != key else None
         if found is not None:
             return found
     return None
 
 
+def _door(cache: Path) -> Door:
+    return Door(cache.parent)
+
+
+def _alike(cache: Path, key: str) -> list[str]:
+    """Names of entries that begin as a key does, those last used first."""
+    found = [
+        (entry.stat(follow_symlinks=False).st_mtime, entry.name)
+        for entry in _door(cache).names(cache.name)
+        if entry.name.startswith(key[:_ALIKE]) and entry.is_dir(follow_symlinks=False)
+    ]
+    return [name for _, name in sorted(found, reverse=True)]
+
+
+def has_prepared(cache: Path, key: str) -> bool:
+    """Whether an entry seems to be there; it has not been read."""
+    return _door(cache).exists(cache.name, key, FACTS)
+
+
 def load_prepared(cache: Path, key: str) -> Prepared | None:
     """From the cache; None when it is not there or not whole."""
-    folder = cache / key
+    folder = _Folder(_door(cache), cache.name, key)
     try:
-        facts = _facts().validate_python(json.loads((folder / FACTS).read_text("utf-8")))
+        facts = _facts().validate_python(json.loads(folder.text(FACTS)))
         if facts.format != FORMAT:
             return None
         levels = _load_levels(folder, "level", facts.levels)
@@ -123,10 +145,11 @@ def load_prepared(cache: Path, key: str) -> Prepared | None:
                 n: _load_levels(folder, n, count) for n, count in facts.half_res_planes.items()
             },
         )
-        os.utime(folder)  # what was not asked for longest goes first when the cache is full
-        return found
     except DAMAGED:
         return None
+    with suppress(OSError):  # a disk that may only be read: what is there can still be used
+        os.utime(cache / key)  # what was not asked for longest goes first when the cache is full
+    return found
 
 
 def save_prepared(cache: Path, key: str, draft: Draft) -> Prepared:
@@ -136,10 +159,12 @@ def save_prepared(cache: Path, key: str, draft: Draft) -> Prepared:
     partial = cache / f".{key}.{os.getpid()}.partial"
     shutil.rmtree(partial, ignore_errors=True)
     try:
-        cache.mkdir(exist_ok=True)  # where the project is gone no other is made in its place
+        _door(cache).folder(cache.name, make=True)  # where the project is gone, no other is made
         partial.mkdir()
         _write(partial, draft)
         _settle(partial)
+        if (cache / key).is_symlink():
+            (cache / key).unlink()
         shutil.rmtree(cache / key, ignore_errors=True)
         os.replace(partial, cache / key)
     except OSError as error:
@@ -180,8 +205,25 @@ def _write(folder: Path, draft: Draft) -> None:
     (folder / FACTS).write_text(json.dumps(asdict(facts)), "utf-8")
 
 
-def _load_levels(folder: Path, name: str, count: int) -> tuple[Any, ...]:
-    return tuple(np.load(folder / f"{name}{i}.npy", mmap_mode="r") for i in range(count))
+@dataclass(frozen=True)
+class _Folder:
+    """An entry of the cache, read through the door of its project."""
+
+    door: Door
+    cache: str
+    key: str
+
+    def text(self, name: str) -> str:
+        return self.door.read(self.cache, self.key, name).decode("utf-8")
+
+    def array(self, name: str) -> np.ndarray:
+        return self.door.array(self.cache, self.key, name)
+
+
+def _load_levels(folder: _Folder, name: str, count: int) -> tuple[Any, ...]:
+    if not 0 < count <= _MOST_LEVELS:
+        raise ValueError(f"{count} levels")
+    return tuple(folder.array(f"{name}{i}.npy") for i in range(count))
 
 
 def _save_levels(folder: Path, name: str, plane: F32, as_bytes: bool = False) -> int:

@@ -21,7 +21,7 @@ from ...core.model.progress import SILENT, Progress
 from ...core.numerics.smoothing import fill
 from ..project.state import AUTO, PLANE, Disc, PreparationState, SourceState
 from ..project.store import Store
-from .cache import FACTS, Draft, has_sibling, load_prepared, load_sibling, save_prepared
+from .cache import Draft, has_prepared, has_sibling, load_prepared, load_sibling, save_prepared
 from .holes import seen_part
 from .notes import GradientNote, Notes
 from .origin import Origin
@@ -59,7 +59,7 @@ class PrepareContext:
 
     def has(self, key: str) -> bool:
         """Whether a channel was made before."""
-        return (self.cache / key / FACTS).exists()
+        return has_prepared(self.cache, key)
 
     def has_sibling(self, key: str) -> bool:
         """Whether it was, but for its gradient."""

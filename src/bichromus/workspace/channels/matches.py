@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Callable, Iterable
+import io
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager, suppress
 from functools import cache
 from pathlib import Path
 from typing import Any, Final
@@ -20,12 +22,15 @@ from ...core.model.measures import Stars
 from ...core.model.planes import Picture
 from ...core.model.progress import SILENT, Progress
 from ..project.cache import DAMAGED, MATCHES
+from ..project.door import Door
 from ..project.state import SourceState
 from ..project.store import Store
 from .prepared import Prepared
 
 FORMAT: Final = 3
 """Of what is remembered, and of what is made of it; a new one forgets the old."""
+_MOST_BYTES: Final = 64_000_000
+"""More than the list of a hundred thousand stars takes."""
 
 
 @cache
@@ -77,7 +82,7 @@ def known_match(store: Store, reference: SourceState, source: SourceState) -> Ma
 
 def has_match(store: Store, reference: SourceState, source: SourceState) -> bool:
     """Whether it is remembered how two stacks match."""
-    return _match_path(store, reference, source).exists()
+    return _is_there(_match_path(store, reference, source))
 
 
 def _match_path(store: Store, reference: SourceState, source: SourceState) -> Path:
@@ -87,7 +92,7 @@ def _match_path(store: Store, reference: SourceState, source: SourceState) -> Pa
 
 def _load_match(path: Path) -> Match | None:
     try:
-        with np.load(path, allow_pickle=False) as f:
+        with _opened(path) as f:
             warp = Warp(
                 str(f["model"]),
                 f["terms"],
@@ -112,7 +117,7 @@ def remembered_stars(store: Store, source: SourceState, progress: Progress = SIL
     """The stars of a stack, remembered by its hash."""
     path = _stars_path(store, source)
     try:
-        with np.load(path, allow_pickle=False) as f:
+        with _opened(path) as f:
             points = f["x"], f["y"]
             found = _found().validate_json(str(f["found"]))
             return StarList(points, f["flux"], source.shape, float(f["width"]), found)
@@ -136,7 +141,7 @@ def remembered_stars(store: Store, source: SourceState, progress: Progress = SIL
 def known_count(store: Store, source: SourceState) -> int | None:
     """How many stars of a stack were found, where they were sought."""
     try:
-        with np.load(_stars_path(store, source), allow_pickle=False) as f:
+        with _opened(_stars_path(store, source)) as f:
             return int(f["count"])
     except DAMAGED:
         return None
@@ -146,7 +151,7 @@ def known_stars(store: Store, source: SourceState) -> Stars | None:
     """All stars of a stack in its own pixels, where they were found already."""
     path = _stars_path(store, source)
     try:
-        with np.load(path, allow_pickle=False) as f:
+        with _opened(path) as f:
             return _found().validate_json(str(f["found"]))
     except DAMAGED:
         return None
@@ -161,7 +166,7 @@ def mark_seen(store: Store, sources: Iterable[SourceState]) -> None:
 
 def has_seen(store: Store, source: SourceState) -> bool:
     """Whether a stack was prepared before."""
-    return _seen_path(store, source).exists()
+    return _is_there(_seen_path(store, source))
 
 
 def _seen_path(store: Store, source: SourceState) -> Path:
@@ -181,7 +186,7 @@ def remembered_continuum(
     name = hashlib.sha256(f"{FORMAT} continuum {line.key} {broad.key}".encode()).hexdigest()[:24]
     path = store.cache / MATCHES / f"{name}.npz"
     try:
-        with np.load(path, allow_pickle=False) as f:
+        with _opened(path) as f:
             return float(f["k"]), int(f["stars"])
     except DAMAGED:
         pass
@@ -192,11 +197,22 @@ def remembered_continuum(
 
 def _save(path: Path, values: dict[str, Any]) -> None:
     """Whole or not at all; a full disk costs only the memory of it."""
-    try:
-        path.parent.parent.mkdir(exist_ok=True)
-        path.parent.mkdir(exist_ok=True)
-        partial = path.with_name(f".{path.name}.partial.npz")
-        np.savez(partial, **values)
-        partial.replace(path)
-    except OSError:
-        pass
+    cache = path.parent.parent
+    with suppress(OSError):
+        place = (cache.name, MATCHES, path.name)
+        with Door(cache.parent).writing(*place, sync=False) as partial:
+            np.savez(partial, **values)
+
+
+@contextmanager
+def _opened(path: Path) -> Iterator[Any]:
+    """The arrays of what is remembered. Raises anything where it is not whole."""
+    cache = path.parent.parent
+    found = Door(cache.parent).read(cache.name, MATCHES, path.name, most=_MOST_BYTES)
+    with np.load(io.BytesIO(found), allow_pickle=False) as arrays:
+        yield arrays
+
+
+def _is_there(path: Path) -> bool:
+    cache = path.parent.parent
+    return Door(cache.parent).exists(cache.name, MATCHES, path.name)

@@ -11,6 +11,7 @@ from pydantic import ValidationError
 from ...core.files.atomic import write_text
 from ...core.model.errors import InputError
 from ...core.model.json_text import parse_json
+from ...core.model.text_file import read_text
 from .old import banded
 from .things import KINDS, Things
 
@@ -33,7 +34,7 @@ def save_things(things: Things, path: Path, overwrite: bool = False) -> None:
 def read_things(path: Path) -> Things:
     """The things of a file. Raises InputError."""
     try:
-        return parse_things(path.read_text("utf-8"))
+        return parse_things(read_text(path))
     except (OSError, UnicodeDecodeError, ValueError) as error:
         why = getattr(error, "strerror", None) or (
             f"{'.'.join(map(str, error.errors()[0]['loc']))}: {error.errors()[0]['msg']}"

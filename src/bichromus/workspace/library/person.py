@@ -16,6 +16,7 @@ import platformdirs
 
 from ...core.files.atomic import write_text
 from ...core.model.errors import BichromusError, UnreadableFile, WriteFailed
+from ...core.model.text_file import read_text
 from .files import parse_things, things_text
 from .things import Things
 
@@ -69,7 +70,7 @@ class PersonLibrary:
         try:
             if self.path.stat().st_size > _LARGEST:
                 raise ValueError("it is too long")
-            return parse_things(self.path.read_text("utf-8"))
+            return parse_things(read_text(self.path))
         except FileNotFoundError:
             return Things()
         except (OSError, ValueError) as error:

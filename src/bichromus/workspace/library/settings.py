@@ -11,6 +11,7 @@ import platformdirs
 
 from ...core.model.errors import BichromusError, UnreadableFile
 from ...core.model.json_text import parse_json
+from ...core.model.text_file import read_text
 
 _RECENT: Final = 8
 """Projects that are remembered."""
@@ -36,7 +37,7 @@ class Settings:
     def _read(self) -> dict[str, Any]:
         if not self._path.is_file() or self._path.stat().st_size > _LARGEST:
             raise ValueError("it is no file of settings")
-        found = parse_json(self._path.read_text("utf-8"))
+        found = parse_json(read_text(self._path))
         if not isinstance(found, dict):
             raise ValueError("it is not a list of settings")
         return found

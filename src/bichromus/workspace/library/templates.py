@@ -9,6 +9,7 @@ import platformdirs
 
 from ...core.files.atomic import write_text
 from ...core.files.names import safe_name
+from ...core.model.text_file import read_text
 
 _SUFFIX: Final = ".txt"
 _LARGEST: Final = 100_000  # bytes; a longer file is no template
@@ -29,7 +30,7 @@ def templates() -> dict[str, str]:
     for path in paths:
         try:
             if path.is_file() and path.stat().st_size <= _LARGEST:
-                found[path.stem] = path.read_text("utf-8")
+                found[path.stem] = read_text(path)
         except (OSError, UnicodeDecodeError):
             continue
     return found

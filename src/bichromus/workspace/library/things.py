@@ -7,14 +7,17 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Annotated, Final, Literal, TypeVar
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
 from ...core.model.errors import UnknownName
 from ...core.model.rig import Rig
+from ...core.model.visible import visible
 from ...core.plan.clear_nights import USUAL_CHANCE
 from ...core.plan.kinds import Kind
 
-Name = Annotated[str, Field(min_length=1, max_length=80)]
+Text = Annotated[str, AfterValidator(visible)]
+"""What a person or a file calls something; control characters in it are shown as signs."""
+Name = Annotated[str, AfterValidator(visible), Field(min_length=1, max_length=80)]
 Positive = Annotated[float, Field(gt=0)]
 Share = Annotated[float, Field(ge=0, le=1)]
 

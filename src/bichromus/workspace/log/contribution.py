@@ -19,6 +19,7 @@ from ...core.files.atomic import check_output, write_text
 from ...core.model.errors import InputError, UnreadableFile, WriteFailed
 from ...core.model.log_columns import READ
 from ...core.model.progress import SILENT, Progress
+from ...core.model.text_file import read_text
 from ..project.journal import Row
 from ..project.state import SourceState
 from .manifest import Manifest, RecipePart, RunPart, StackPart, make_manifest
@@ -61,7 +62,7 @@ def read_contribution(folder: Path) -> Contribution:
     """Read a folder's manifest. Raises InputError for one that does not say what it should."""
     path = folder / MANIFEST if folder.is_dir() else folder
     try:
-        made = Manifest.model_validate_json(path.read_text("utf-8"))
+        made = Manifest.model_validate_json(read_text(path))
     except OSError as error:
         raise UnreadableFile(
             "There is no contribution here",
@@ -71,7 +72,7 @@ def read_contribution(folder: Path) -> Contribution:
             do="Choose the folder that holds it",
             file=folder,
         ) from error
-    except (ValidationError, UnicodeDecodeError) as error:
+    except (ValidationError, UnicodeDecodeError, ValueError) as error:
         first = error.errors()[0] if isinstance(error, ValidationError) else None
         why = (
             f"{'.'.join(map(str, first['loc'])) or 'the text'}: {first['msg']}"

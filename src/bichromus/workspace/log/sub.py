@@ -9,6 +9,7 @@ from typing import Any
 
 from ...core.model.channel import filter_name
 from ...core.model.log_columns import COLUMNS, READ, Figures
+from ...core.model.visible import visible
 from ..project.journal import Row
 
 
@@ -51,15 +52,15 @@ def sub_of(row: Sequence[Any], channel: str, start: dt.datetime, night: dt.date)
         reason = "in a folder called rejected"
     return Sub(
         path,
-        name,
+        visible(name),
         channel,
-        text,
+        visible(text),
         night,
         start,
         seconds,
-        who,
-        telescope,
-        camera,
+        visible(who),
+        visible(telescope),
+        visible(camera),
         mark == "keep" if mark else not in_rejected,
         reason,
         identity,
@@ -74,15 +75,15 @@ def typed_sub(run: Row, night: dt.date, kept: bool) -> Sub:
     """One sub of a typed run."""
     return Sub(
         "",
-        run["object"],
+        visible(run["object"]),
         run["channel"],
         filter_name(run["channel"]).text,
         night,
         None,
         run["seconds"],
-        run["contributor"],
-        run["telescope"],
-        run["camera"],
+        visible(run["contributor"]),
+        visible(run["telescope"]),
+        visible(run["camera"]),
         kept,
         "" if kept else "typed as rejected",
         run["id"],

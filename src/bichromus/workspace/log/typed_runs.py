@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 import datetime as dt
 import re
 from collections.abc import Mapping, Sequence
@@ -10,6 +9,7 @@ from typing import Any, Final
 
 from ...core.model.errors import InputError
 from ...core.model.log_columns import COLUMNS
+from ...core.model.text_file import csv_rows
 from ..project.journal import Row
 from .sub import run_key
 from .table import known_channel
@@ -162,7 +162,12 @@ def _cells(text: str) -> list[list[str]]:
             if not re.fullmatch(r"[|:\-\s]+", line)
         ]
     mark = next((m for m in "\t;," if lines and m in lines[0]), ",")
-    return [[c.strip() for c in row] for row in csv.reader(lines, delimiter=mark)]
+    try:
+        return csv_rows(lines, mark)
+    except ValueError as error:
+        raise InputError(
+            "These lines are no table", why=str(error), do="Give one run a line"
+        ) from error
 
 
 def _number(text: Mapping[str, str], name: str, words: str) -> float | None:

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Final
 
 from ...core.files.foreign import FOREIGN
+from .door import Door
 
 MATCHES: Final = "matches"
 """Star lists and registrations: small, and slow to make again."""
@@ -25,33 +26,34 @@ def clear_cache(folder: Path, but: Collection[str] = ()) -> None:
     for entry in _entries(folder):
         if entry.name not in but:
             shutil.rmtree(entry, ignore_errors=True)
-    if (folder / MATCHES).is_dir() and not (folder / MATCHES).is_symlink():
-        for entry in (folder / MATCHES).glob("*.npz"):
-            entry.unlink(missing_ok=True)
+    for remembered in Door(folder.parent).names(folder.name, MATCHES):
+        if remembered.name.endswith(".npz"):
+            Path(remembered.path).unlink(missing_ok=True)
 
 
 def _entries(folder: Path) -> list[Path]:
     """The folders of prepared channels; nothing else that lies there, and none where the cache is
     gone.
     """
-    try:
-        found = list(folder.iterdir())
-    except OSError:
-        return []
-    return [e for e in found if _OURS.fullmatch(e.name) and e.is_dir() and not e.is_symlink()]
+    found = Door(folder.parent).names(folder.name)
+    return [
+        folder / e.name
+        for e in found
+        if _OURS.fullmatch(e.name) and e.is_dir(follow_symlinks=False)
+    ]
 
 
 def size_of(folder: Path, names: Collection[str]) -> int:
     """Bytes of some of its entries."""
-    return sum(_size(folder / n) for n in names)
+    return sum(_size(folder, n) for n in names)
 
 
 def bound_cache(folder: Path, most: int, used: Collection[str]) -> int:
     """Delete what was not used for longest until ``folder`` holds no more than ``most`` bytes; what
     is in ``used`` stays. What is left, in bytes.
     """
-    entries = [(_last_used(e), _size(e), e) for e in _entries(folder)]
-    total = sum(size for _, size, _ in entries) + _size(folder / MATCHES)
+    entries = [(_last_used(e), _size(folder, e.name), e) for e in _entries(folder)]
+    total = sum(size for _, size, _ in entries) + _size(folder, MATCHES)
     for _, size, entry in sorted(entries, key=lambda e: e[0]):
         if total <= most:
             break
@@ -61,11 +63,8 @@ def bound_cache(folder: Path, most: int, used: Collection[str]) -> int:
     return total
 
 
-def _size(entry: Path) -> int:
-    try:
-        return sum(f.stat().st_size for f in entry.rglob("*") if f.is_file())
-    except OSError:
-        return 0  # deleted meanwhile
+def _size(folder: Path, name: str) -> int:
+    return Door(folder.parent).size(folder.name, name)
 
 
 def _last_used(entry: Path) -> float:

@@ -11,6 +11,8 @@ from ...core.model.json_text import parse_json
 from ...core.model.log_columns import COLUMNS, NOTED, READ
 from ...core.model.recipe import settings_from_version_1
 from ..library.old import banded
+from .copies import back_up, is_whole
+from .door import Door
 
 VERSION: Final = 8
 
@@ -56,11 +58,11 @@ def add_log_columns(db: sqlite3.Connection) -> None:
 
 def bring_up(db: sqlite3.Connection, path: Path, found: int) -> None:
     """From an older version to this one; a copy of the old store is kept beside it."""
-    keep = path.with_name(f"{path.stem}.v{found}.db")
-    if not keep.exists():
-        copy = sqlite3.connect(keep)
-        db.backup(copy)
-        copy.close()
+    name = f"{path.stem}.v{found}.db"
+    door = Door(path.parent)
+    if not (door.exists(name) and is_whole(path.with_name(name))):
+        with door.writing(name) as partial:  # in its place when it is whole: a kill leaves none
+            back_up(db, partial)
     db.execute("BEGIN IMMEDIATE")
     try:
         if found < 2:

@@ -9,6 +9,7 @@ from pathlib import Path
 from pydantic import ValidationError
 
 from ...core.model.errors import ProjectError
+from .door import require_plain
 from .faults import damaged, store_fault
 from .state import ProjectState
 
@@ -23,6 +24,7 @@ def read_state(folder: Path) -> ProjectState:
             do="Give a project folder",
             file=folder,
         )
+    require_plain(folder)
     try:
         with contextlib.closing(
             sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True)

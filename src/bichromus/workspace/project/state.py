@@ -8,7 +8,7 @@ from typing import Annotated, Final, Literal, Self
 from pydantic import BaseModel, ConfigDict, Field
 
 from ...core.model.settings import BlendSettings
-from ..library.things import PlanState
+from ..library.things import PlanState, Text
 
 AUTO: Final = -1
 """Gradient of the degree that the sky supports."""
@@ -43,17 +43,17 @@ class SourceState(_Frozen):
     colour: bool
     lines: tuple[str, ...]
     shape: tuple[int, int]
-    station: str = ""
-    camera: str = ""
+    station: Text = ""
+    camera: Text = ""
     hours: float | None = None
     subs: int | None = None
     sub_s: float | None = None
     scale_arcsec: float | None = None
-    object_name: str = ""
+    object_name: Text = ""
     preliminary: bool = False
     bayer: str = ""
     sure: bool = True
-    filter: str = ""
+    filter: Text = ""
     until: str = ""
 
     @property
@@ -181,7 +181,7 @@ class VersionState(_Frozen):
     whose size is its.
     """
 
-    name: str
+    name: Text
     made: str
     recipe: Annotated[str, Field(pattern="^[0-9a-f]{16}$")]
     mapping: str
@@ -206,7 +206,7 @@ class ProjectState(_Frozen):
     """The document: one part a concern, so that what a result depends on is one comparison."""
 
     kind: Literal["bichromus-project"] = "bichromus-project"
-    name: str = "New project"
+    name: Text = "New project"
     preparation: PreparationState = PreparationState()
     blend: BlendSettings = BlendSettings()
     publish: PublishState = PublishState()

@@ -5,7 +5,6 @@ time.
 from __future__ import annotations
 
 import contextlib
-import datetime as dt
 import errno
 import fcntl
 import os
@@ -21,6 +20,7 @@ from pydantic import ValidationError
 from ...core.files.atomic import write_failed
 from ...core.model.errors import ProjectError
 from .copies import keep_copy
+from .door import Door, copy_plain, require_plain
 from .faults import damaged, not_understood, store_fault
 from .journal import Edit, LogChange, apply, pack
 from .migrations import SCHEMA, VERSION, add_log_columns, bring_up
@@ -28,10 +28,7 @@ from .state import ProjectState
 
 SUFFIX: Final = ".bichromus"
 _KEPT: Final = 400
-_WITHIN: Final = ("lock", "cache", "project.db", "project.db-wal", "project.db-shm", "versions")
-"""What is written in a project: none of it may be a link."""
-
-
+_KEPT_FOLDERS: Final = ("versions", "cache", "copies", "responses")
 _READ_ONLY: Final = (errno.EROFS, errno.EACCES, errno.EPERM)
 
 
@@ -51,13 +48,14 @@ class Store:
     def __init__(self, folder: Path) -> None:
         """Open the project in ``folder``, or make it. Raises ProjectError."""
         self.folder = folder.absolute()
+        self.door = Door(self.folder)
         self._guard = threading.RLock()
         self.read_only = False
         self._lock: IO[str] | None = None
         try:
             self.folder.mkdir(mode=0o700, exist_ok=True)
-            self._refuse_links()
-            self.cache.mkdir(exist_ok=True)
+            require_plain(self.folder)
+            self.door.folder("cache", make=True)
             self._lock = self._take_lock()
         except OSError as error:
             if error.errno in _READ_ONLY and (self.folder / "project.db").is_file():
@@ -80,19 +78,6 @@ class Store:
     def cache(self) -> Path:
         """Folder of the prepared channels."""
         return self.folder / "cache"
-
-    def _refuse_links(self) -> None:
-        """A folder that somebody else has made must not lead to files outside it. Raises
-        ProjectError.
-        """
-        for name in _WITHIN:
-            if (self.folder / name).is_symlink():
-                raise ProjectError(
-                    "This project leads out of its folder",
-                    why=f"its {name} is a link to another place",
-                    do="Take the link away, or ask who made the project for a copy without links",
-                    file=self.folder / name,
-                )
 
     def _take_lock(self) -> IO[str]:
         flags = os.O_RDWR | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC
@@ -185,6 +170,9 @@ class Store:
         except ValueError as error:  # words in it are no text
             db.close()
             raise damaged("it holds what is no text", path) from error
+        except OSError as error:  # its backup cannot be made
+            db.close()
+            raise write_failed(error, path) from error
         except BaseException:
             db.close()
             raise
@@ -207,7 +195,7 @@ class Store:
                     return None
                 state = ProjectState.model_validate_json(row[0])
                 if not self.read_only:
-                    keep_copy(self._db, path, dt.datetime.now())
+                    keep_copy(self._db, path)
                 return state
         except ValidationError as error:
             raise not_understood(error, path) from error
@@ -395,9 +383,8 @@ class Store:
             )
         try:
             target.mkdir(mode=0o700)
-            for name in ("versions", "cache", "copies"):
-                if (self.folder / name).is_dir():
-                    shutil.copytree(self.folder / name, target / name, copy_function=_link)
+            for name in _KEPT_FOLDERS:
+                copy_plain(self.door, name, target / name, _link)
             with self._guard, contextlib.closing(sqlite3.connect(target / "project.db")) as db:
                 self._db.backup(db)
         except (OSError, sqlite3.Error) as error:

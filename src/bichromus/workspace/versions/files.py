@@ -5,7 +5,10 @@ the hash of its recipe. Nothing is changed in place, so that undo finds what it 
 from __future__ import annotations
 
 import hashlib
+import io
 import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import replace
 from pathlib import Path
 from typing import Final
@@ -14,17 +17,22 @@ import cv2
 import numpy as np
 from PIL import Image
 
-from ...core.files.atomic import atomic, write_text
+from ...core.files.atomic import write_failed
+from ...core.files.foreign import FOREIGN, why_of
 from ...core.model.errors import UnreadableFile
-from ...core.model.recipe import Recipe, load_recipe
+from ...core.model.recipe import Recipe, recipe_of
 from ...core.model.settings import Finish
 from ...core.numerics.placement import placed
 from ...core.numerics.sampling import View, move_of
+from ..project.door import Door
 from ..viewing.renderer import RGB8
 
 LONGEST_PX: Final = 2048
 """Longer side of the picture that is kept: enough to be looked at when its channels are gone."""
 _WALL_PX: Final = 560
+_MOST_PX: Final = 100_000
+_MOST_BYTES: Final = 200_000_000
+"""No picture that is kept here comes near either."""
 _QUALITY: Final = 94
 _HELD: Final = 2  # pictures of a comparison
 _FINEST: Final = 2.0  # kept pixels per screen pixel, above which it is made smaller first
@@ -35,18 +43,19 @@ class VersionFiles:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
+        self._door = Door(folder.parent)
         self._recipes: dict[str, Recipe] = {}
         self._held: dict[str, list[RGB8]] = {}
         self._lock = threading.Lock()
 
     def put(self, recipe: Recipe, picture: RGB8) -> str:
         """Keep a recipe and its picture (H, W, 3); their name. Raises WriteFailed."""
-        self.folder.mkdir(exist_ok=True)
         text, name = recipe.dump(), self.name_of(recipe)
-        if not self._recipe(name).exists():
-            _write_jpeg(self._picture(name), picture)
-            _write_jpeg(self._wall(name), _made_small(picture))
-            write_text(self._recipe(name), text)  # last: where it is, the others are
+        if not self._has(f"{name}.json"):
+            self._write_jpeg(f"{name}.jpg", picture)
+            self._write_jpeg(f"{name}.wall.jpg", _made_small(picture))
+            with self._writing(f"{name}.json") as partial:  # last: where it is, the others are
+                partial.write_text(text, "utf-8")
         return name
 
     def name_of(self, recipe: Recipe) -> str:
@@ -57,24 +66,32 @@ class VersionFiles:
         """Keep a picture from elsewhere (h, w, 3) as it lies on the grid; its name. Raises
         WriteFailed.
         """
-        self.folder.mkdir(exist_ok=True)
         name = hashlib.sha256(pixels.tobytes()).hexdigest()[:16]
-        if not self._wall(name).exists():
-            _write_jpeg(self._picture(name), pixels)
-            _write_jpeg(self._wall(name), _made_small(pixels))
+        if not self._has(f"{name}.wall.jpg"):
+            self._write_jpeg(f"{name}.jpg", pixels)
+            self._write_jpeg(f"{name}.wall.jpg", _made_small(pixels))
         return name
 
     def recipe(self, name: str) -> Recipe:
         """The recipe of a name, read once. Raises UnreadableFile, InputError."""
-        path = self._recipe(name)
         found = self._recipes.get(name)
-        if found is None or not path.exists():
-            found = self._recipes[name] = load_recipe(path)
+        if found is None or not self._has(f"{name}.json"):
+            path = self.folder / f"{name}.json"
+            try:
+                text = self._door.read(self.folder.name, path.name).decode("utf-8")
+            except (OSError, UnicodeDecodeError) as error:
+                raise UnreadableFile(
+                    "The recipe of this version cannot be read",
+                    why=why_of(error),
+                    do="Keep the version again",
+                    file=path,
+                ) from error
+            found = self._recipes[name] = recipe_of(text, path)
         return found
 
     def wall(self, name: str) -> RGB8:
         """The small picture for the wall. Raises UnreadableFile."""
-        return _read_jpeg(self._wall(name))
+        return self._read_jpeg(f"{name}.wall.jpg")
 
     def seen(self, name: str, size: tuple[int, int], view: View) -> RGB8:
         """The kept picture through a view of the finished picture, whose width and height were
@@ -99,20 +116,42 @@ class VersionFiles:
         with self._lock:
             found = self._held.pop(name, None)
             if found is None:
-                found = _pyramid(_read_jpeg(self._picture(name)))
+                found = _pyramid(self._read_jpeg(f"{name}.jpg"))
             self._held[name] = found
             while len(self._held) > _HELD:
                 self._held.pop(next(iter(self._held)))
             return found
 
-    def _recipe(self, name: str) -> Path:
-        return self.folder / f"{name}.json"
+    def _has(self, name: str) -> bool:
+        return self._door.exists(self.folder.name, name)
 
-    def _picture(self, name: str) -> Path:
-        return self.folder / f"{name}.jpg"
+    @contextmanager
+    def _writing(self, name: str) -> Iterator[Path]:
+        """Raises WriteFailed."""
+        try:
+            with self._door.writing(self.folder.name, name) as partial:
+                yield partial
+        except OSError as error:
+            raise write_failed(error, self.folder / name) from error
 
-    def _wall(self, name: str) -> Path:
-        return self.folder / f"{name}.wall.jpg"
+    def _write_jpeg(self, name: str, pixels: RGB8) -> None:
+        with self._writing(name) as partial:
+            Image.fromarray(pixels).save(partial, "JPEG", quality=_QUALITY, subsampling=0)
+
+    def _read_jpeg(self, name: str) -> RGB8:
+        try:
+            packed = self._door.read(self.folder.name, name, most=_MOST_BYTES)
+            with Image.open(io.BytesIO(packed)) as image:
+                if max(image.size) > _MOST_PX:
+                    raise ValueError(f"it announces {image.size[0]} x {image.size[1]} pixels")
+                return np.asarray(image.convert("RGB"), np.uint8)
+        except FOREIGN as error:
+            raise UnreadableFile(
+                "The picture of this version cannot be read",
+                why=why_of(error),
+                do="Keep the version again; its recipe is unharmed",
+                file=self.folder / name,
+            ) from error
 
 
 def _seen(levels: list[RGB8], width: int, view: View) -> RGB8:
@@ -146,21 +185,3 @@ def _made_small(picture: RGB8) -> RGB8:
     scale = min(_WALL_PX / max(picture.shape[:2]), 1.0)
     size = (max(round(picture.shape[1] * scale), 1), max(round(picture.shape[0] * scale), 1))
     return np.asarray(cv2.resize(picture, size, interpolation=cv2.INTER_AREA), np.uint8)
-
-
-def _write_jpeg(path: Path, pixels: RGB8) -> None:
-    with atomic(path, overwrite=True) as partial:
-        Image.fromarray(pixels).save(partial, "JPEG", quality=_QUALITY, subsampling=0)
-
-
-def _read_jpeg(path: Path) -> RGB8:
-    try:
-        with Image.open(path) as image:
-            return np.asarray(image.convert("RGB"), np.uint8)
-    except (OSError, ValueError, SyntaxError) as error:
-        raise UnreadableFile(
-            "The picture of this version cannot be read",
-            why=str(error) or type(error).__name__,
-            do="Keep the version again; its recipe is unharmed",
-            file=path,
-        ) from error

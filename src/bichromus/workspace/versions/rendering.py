@@ -12,7 +12,7 @@ from ...core.model.recipe import Recipe
 from ...core.model.settings import Finish
 from ...core.numerics.sampling import View
 from ..channels.build import Channels
-from ..channels.cache import load_prepared
+from ..channels.cache import has_prepared, load_prepared
 from ..layers.build import make_layers
 from ..layers.layers import wanted_layers
 from ..project.state import VersionState
@@ -63,7 +63,7 @@ def channels_of(store: Store, version: VersionState, now: Channels) -> Channels 
 
 def is_held(store: Store, version: VersionState) -> bool:
     """Whether all channels of a version are in the cache."""
-    return all((store.cache / c.key / "facts.json").is_file() for c in version.channels.values())
+    return all(has_prepared(store.cache, c.key) for c in version.channels.values())
 
 
 class Renderers:

@@ -9,6 +9,7 @@ from ....core.model.recipe import Cleaned, Recipe
 from ....core.model.settings import CleanSettings
 from ...widgets.dial import BalanceDial
 from ...widgets.fold import Figures, button
+from ...widgets.plain import set_tip
 from ...widgets.text import snr_text
 from ..step import StepContext
 from .bindings import SwitchBinding, ValueBinding
@@ -33,8 +34,9 @@ class BalanceSection(Section):
         )
         self.auto = QCheckBox("choose it from the noise allowed (A)")
         self.auto.setAccessibleName("automatic balance")
-        self.auto.setToolTip(
-            "The smallest balance whose predicted background noise stays under the limits (A)."
+        set_tip(
+            self.auto,
+            "The smallest balance whose predicted background noise stays under the limits (A).",
         )
         self.auto.clicked.connect(self.set_auto)
         self.clean_auto = SwitchBinding(

@@ -11,6 +11,7 @@ from ....core.model.settings import Limits
 from ....workspace.session import Session
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import label
+from ...widgets.plain import set_tip
 from ...widgets.slider import ValueSlider
 
 
@@ -121,7 +122,7 @@ class SwitchBinding(Binding):
         super().__init__(session, name, path)
         self.box = QCheckBox(words)
         self.box.setAccessibleName(name)
-        self.box.setToolTip(tip)
+        set_tip(self.box, tip)
         self.column.addWidget(self.box)
         self.box.clicked.connect(self.put)
 

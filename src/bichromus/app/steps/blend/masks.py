@@ -12,6 +12,7 @@ from ....core.blend.mask_words import hue_name, mask_words
 from ....core.model.mask import Mask, Range, Stroke
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import button
+from ...widgets.plain import set_tip
 from ...widgets.slider import ValueSlider
 from ..step import StepContext
 from .rows import row_of
@@ -198,7 +199,7 @@ class MasksSection(Section):
         super().__init__(context)
         self.list = QListWidget()
         self.list.setAccessibleName("masks")
-        self.list.setToolTip("The parts of the picture that something is done to")
+        set_tip(self.list, "The parts of the picture that something is done to")
         self.list.currentRowChanged.connect(lambda _row: self._show_chosen())
         self.new = [
             self._new("colour", "By colour: a range of hues", {"hue": _HUE}),
@@ -210,11 +211,11 @@ class MasksSection(Section):
         self.remove.clicked.connect(self.remove_chosen)
         self.seen = QCheckBox("show what it takes")
         self.seen.setAccessibleName("show the mask")
-        self.seen.setToolTip("Dims all that the mask does not take")
+        set_tip(self.seen, "Dims all that the mask does not take")
         self.seen.clicked.connect(lambda _on: self._show_overlay())
         self.invert = QCheckBox("all but this")
         self.invert.setAccessibleName("invert the mask")
-        self.invert.setToolTip("Takes the rest of the picture")
+        set_tip(self.invert, "Takes the rest of the picture")
         self.invert.clicked.connect(lambda on: self.change("invert the mask", invert=on))
         self.channel = ChoiceBox("channel of the mask", "The channel whose light tells the part")
         self.channel.activated.connect(self._choose_channel)

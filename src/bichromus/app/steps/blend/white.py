@@ -11,6 +11,7 @@ from ....core.model.channel import COLOURS
 from ....core.model.recipe import Recipe
 from ....workspace.session import Session
 from ...widgets.fold import button, label
+from ...widgets.plain import set_tip
 from .bindings import ChoiceBinding, SwitchBinding, ValueBinding
 from .rows import row_of
 from .stage_frame import Rectangle, StageFrame
@@ -27,8 +28,8 @@ class WhiteControls(QWidget):
         super().__init__()
         self._session, self._frame = session, frame
         self.words = label("", "muted", wrap=True)
-        self.words.setToolTip(
-            "Red, green and blue keep these ratios, however loud the nebula is in each."
+        set_tip(
+            self.words, "Red, green and blue keep these ratios, however loud the nebula is in each."
         )
         self.by = WhiteChoice(session)
         self.by.region_wanted.connect(self.draw)

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QCheckBox, QHBoxLayout, QPushButton, QVBoxLayout, QW
 from ....workspace.channels.steps import ChainStep, Shown
 from ...theme.look import LOOK
 from ...widgets.fold import Fold, button, label, set_role
+from ...widgets.plain import set_tip
 
 _GUTTER = 22
 
@@ -56,14 +57,15 @@ class StepRow(QWidget):
             f"{step.tip}.\n"
             f"{'Close' if opened else 'Open'} its controls (J, Shift+J step through the chain)."
         )
-        self.setToolTip(tip)
-        self.title.setToolTip(tip)
+        set_tip(self, tip)
+        set_tip(self.title, tip)
         self.switch.setVisible(step.on is not None)
         self.switch.setChecked(bool(step.on))
         self.switch.setAccessibleName(f"{step.title} on")
-        self.switch.setToolTip(
+        set_tip(
+            self.switch,
             f"Switch this step {'off' if step.on else 'on'} (I);\n"
-            "only what lies below it is done again"
+            "only what lies below it is done again",
         )
         self.update()
 

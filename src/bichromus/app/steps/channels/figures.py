@@ -13,6 +13,7 @@ from ....workspace.channels.prepared import Prepared
 from ....workspace.channels.steps import fields_of
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, label
+from ...widgets.plain import set_tip
 from ...widgets.text import snr_text, value_text
 from .histogram import Histogram
 from .starmap import StarMap
@@ -34,9 +35,10 @@ class FiguresFold(Fold):
         self.map = StarMap()
         self.words = label("", "muted", wrap=True)
         self.marks = QCheckBox("mark full cores and halos")
-        self.marks.setToolTip(
+        set_tip(
+            self.marks,
             "Rings around stars whose cores are full,\n"
-            "and around the discs that a filter throws back (M)"
+            "and around the discs that a filter throws back (M)",
         )
         self.marks.clicked.connect(self.marked)
         self.notes = label("", "muted", wrap=True)

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from ....workspace.channels.notes import Histogram as SpreadNote
 from ....workspace.channels.prepared import Prepared
 from ...theme.look import LOOK, font, tag_colour
+from ...widgets.plain import set_tip
 
 _FOOT = 14
 
@@ -29,9 +30,10 @@ class Histogram(QWidget):
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setFixedHeight(72)
         self.setAccessibleName("spread of values")
-        self.setToolTip(
+        set_tip(
+            self,
             "How many pixels have which value: even steps near the sky, ratios above.\n"
-            "Counts are shown by their logarithm, so that the faint nebula can be seen."
+            "Counts are shown by their logarithm, so that the faint nebula can be seen.",
         )
         LOOK.changed.connect(self.update)
 

@@ -8,6 +8,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from ...theme.look import LOOK, font, tag_colour
 from ...widgets.paint import fill_rect
+from ...widgets.plain import set_tip
 
 _ROW = 26
 _PLANES = (("R", "red"), ("G", "green"), ("B", "blue"))
@@ -22,10 +23,11 @@ class LeakBars(QWidget):
         self.lines: tuple[str, ...] = ()
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Fixed)
         self.setAccessibleName("what the colour planes see of each line")
-        self.setToolTip(
+        set_tip(
+            self,
             "How strongly each colour plane of the camera answers to each line (the sensor "
             "response).\n"
-            "The smaller bar is the leak that the extraction takes out."
+            "The smaller bar is the leak that the extraction takes out.",
         )
         LOOK.changed.connect(self.update)
 

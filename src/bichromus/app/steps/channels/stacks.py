@@ -20,6 +20,7 @@ from ....workspace.project.state import SourceState
 from ....workspace.session import Session
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Fold, button, label
+from ...widgets.plain import set_tip
 from ...widgets.text import clock_text
 
 _MIXTURES = (
@@ -67,9 +68,10 @@ class StacksFold(Fold):
         line.setContentsMargins(0, 4, 0, 0)
         line.setSpacing(6)
         self.cache = label("", "muted")
-        self.cache.setToolTip(
+        set_tip(
+            self.cache,
             "Prepared channels, kept so that nothing is computed twice.\n"
-            "They can be deleted at any time; the stacks themselves are never touched."
+            "They can be deleted at any time; the stacks themselves are never touched.",
         )
         self.limit = ChoiceBox(
             "most that the cache may hold",
@@ -157,7 +159,7 @@ class StacksFold(Fold):
         holds.setFixedWidth(82)
         holds.setMenu(self.menu_of(source, holds))
         name = label(source.station or Path(source.path).stem)
-        name.setToolTip(source.path)
+        set_tip(name, source.path)
         kind = label("mosaic" if source.bayer else "colour" if source.colour else "mono", "muted")
         hours = label(clock_text(source.hours), "figure")
         away = button("×", f"Take {source.label} out of the project; its file stays", "quiet")

@@ -11,6 +11,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from ....core.measure.field import StarField
 from ...theme.look import LOOK, font
+from ...widgets.plain import set_tip
 
 _CELLS = (4, 6)
 _LARGER = 8.0  # times: how much a difference in width is enlarged
@@ -32,11 +33,12 @@ class StarMap(QWidget):
         self._field = field
         self.setVisible(field is not None)
         if field is not None:
-            self.setToolTip(
+            set_tip(
+                self,
                 f"{field.words()}.\n"
                 f"Each sign shows how wide stars are there, differences {_LARGER:.0f} "
                 "times enlarged, and which way they are long.\n"
-                f"From {field.stars} stars of the whole stack."
+                f"From {field.stars} stars of the whole stack.",
             )
             self.setAccessibleDescription(field.words())
         self.updateGeometry()

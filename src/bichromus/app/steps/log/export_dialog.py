@@ -7,6 +7,7 @@ from PyQt6.QtWidgets import QCheckBox, QDialog, QHBoxLayout, QVBoxLayout, QWidge
 from ....workspace.handover.controller import Wanted
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import button, label
+from ...widgets.plain import set_tip
 
 
 class ExportDialog(QDialog):
@@ -29,14 +30,15 @@ class ExportDialog(QDialog):
             self.station.addItem(name)
         self.station.activated.connect(lambda _: self._show())
         self.subs = QCheckBox()
-        self.subs.setToolTip("Copies of the kept subs, for whoever wants to stack them again")
+        set_tip(self.subs, "Copies of the kept subs, for whoever wants to stack them again")
         self.masters = QCheckBox("the pooled channels in place of the stacks")
-        self.masters.setToolTip(
-            f"{channels} channels as they are used here: registered, their gradient taken off"
+        set_tip(
+            self.masters,
+            f"{channels} channels as they are used here: registered, their gradient taken off",
         )
         self.masters.setEnabled(channels > 0)
         self.recipes = QCheckBox(f"the recipes of the versions ({versions})")
-        self.recipes.setToolTip("They hang on the other's wall, on the other's own channels")
+        set_tip(self.recipes, "They hang on the other's wall, on the other's own channels")
         self.recipes.setEnabled(versions > 0)
         for box in (self.subs, self.masters, self.recipes):
             box.setAccessibleName(box.text() or "kept subs")

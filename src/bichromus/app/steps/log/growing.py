@@ -17,6 +17,7 @@ from ....workspace.session import Session
 from ...bridge import Bridge
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, button, label
+from ...widgets.plain import set_tip
 
 PACES = (
     ("at once", 1e9),
@@ -149,10 +150,11 @@ class GrowingFold(Fold):
         session, book = self._session, self._session.log
         watched = session.state.log.watched
         self.watch.setText("Stop watching" if watched else "Watch a folder…")
-        self.watch.setToolTip(
+        set_tip(
+            self.watch,
             f"Subs that arrive in {watched} are no longer taken in"
             if watched
-            else "Subs that arrive in a folder are taken in by themselves (Ctrl+Shift+I)"
+            else "Subs that arrive in a folder are taken in by themselves (Ctrl+Shift+I)",
         )
         self.rehearse.setText(
             "Stop the rehearsal" if session.evening.running else "Rehearse tonight"
@@ -161,10 +163,11 @@ class GrowingFold(Fold):
             bool(session.planning.snapshot.view.tonight.blocks) or session.evening.running
         )
         self.rehearse.setEnabled(can)
-        self.rehearse.setToolTip(
+        set_tip(
+            self.rehearse,
             "A simulated camera shoots tonight's plan into a folder that is watched"
             if can
-            else "Nothing is planned for this night"
+            else "Nothing is planned for this night",
         )
         words = []
         if watched:

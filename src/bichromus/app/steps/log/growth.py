@@ -14,6 +14,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 from ....core.advise.enough import Growth
 from ...theme.look import LOOK, font, tag_colour
 from ...widgets.paint import draw_tag, fill_rect
+from ...widgets.plain import set_tip
 from ...widgets.text import clock_text, snr_text
 from .words import kept_words
 
@@ -233,9 +234,10 @@ class GrowthPlot(QWidget):
         more = (
             f"\nanother hour tonight: {near.next_hour:+.1f}" if near.next_hour is not None else ""
         )
-        self.setToolTip(
+        set_tip(
+            self,
             f"{near.channel}: {kept_words(near)}, SNR {near.now or 0:.1f}{goal}{more}\n"
-            "dot: kept, ring: goal, cross: measured, dotted: more hours"
+            "dot: kept, ring: goal, cross: measured, dotted: more hours",
         )
 
 

@@ -17,12 +17,13 @@ from PyQt6.QtGui import (
     QPaintEvent,
     QResizeEvent,
 )
-from PyQt6.QtWidgets import QAbstractScrollArea, QSizePolicy, QToolTip
+from PyQt6.QtWidgets import QAbstractScrollArea, QSizePolicy
 
 from ....workspace.log.runs import NightRow, Run
 from ....workspace.log.view import LogView
 from ...theme.look import LOOK
 from ...widgets.paint import fill_rect
+from ...widgets.plain import show_tip
 from .matrix_lines import FIRST_COLUMN, FOOT, HEAD, NIGHT, Columns, Line, tip
 from .matrix_rows import RowPainter
 
@@ -273,7 +274,7 @@ class Matrix(QAbstractScrollArea):
 
     def viewportEvent(self, event: object) -> bool:
         if isinstance(event, QHelpEvent):
-            QToolTip.showText(
+            show_tip(
                 event.globalPos(), self.tip_at(float(event.pos().x()), float(event.pos().y())), self
             )
             return True

@@ -13,6 +13,7 @@ from ....workspace.log.controller import LogController
 from ....workspace.log.runs import Run
 from ....workspace.project.journal import Row
 from ...widgets.fold import button, label
+from ...widgets.plain import set_tip
 
 FIELDS = (
     ("night", "night", "2027-03-02"),
@@ -50,7 +51,7 @@ class RunDialog(QDialog):
             line = QLineEdit(values.get(name, ""))
             line.setPlaceholderText(hint)
             line.setAccessibleName(words)
-            line.setToolTip(f"{words}, as in {hint}" if hint != "optional" else words)
+            set_tip(line, f"{words}, as in {hint}" if hint != "optional" else words)
             self.lines[name] = line
             grid.addWidget(label(words, "muted"), number, 0)
             grid.addWidget(line, number, 1)

@@ -13,6 +13,7 @@ from ....core.plan.dates import moment_of
 from ....workspace.planning.view import PlanView
 from ...theme.look import LOOK, font
 from ...widgets.paint import draw_clear, fill_rect
+from ...widgets.plain import set_tip
 from .lanes import lanes_height, paint_lanes, words_at
 
 _SCALE = 18
@@ -36,7 +37,7 @@ class NightBand(QWidget):
         self.setMinimumHeight(220)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("the night")
-        self.setToolTip(_TIP)
+        set_tip(self, _TIP)
         self.setMouseTracking(True)
         LOOK.changed.connect(self.update)
 
@@ -74,7 +75,7 @@ class NightBand(QWidget):
             return
         span = self._span(view)
         found = words_at(self.rect_of_lanes(), view, event.position(), lambda jd: self._x(jd, span))
-        self.setToolTip(found or _TIP)
+        set_tip(self, found or _TIP)
 
     def paintEvent(self, event: QPaintEvent | None) -> None:
         view = self.view

@@ -10,6 +10,7 @@ from PyQt6.QtWidgets import QMenu, QPushButton, QVBoxLayout, QWidget
 from ....core.model.words import short
 from ....workspace.library.things import PlanState
 from ...widgets.fold import button
+from ...widgets.plain import menu_text, set_tip
 
 _TIPS = {
     "rig": "Other rigs that shoot at the same time, each at its own site: hours are shared out\n"
@@ -55,7 +56,8 @@ class BesideButton(QWidget):
     def _fill(self) -> None:
         self.menu.clear()
         for name in self._names:
-            action = QAction(name, self.menu)
+            action = QAction(menu_text(name), self.menu)
+            set_tip(action, name)
             action.setCheckable(True)
             action.setChecked(name in self._ticked)
             action.triggered.connect(lambda on, n=name: self._tick(n, on))

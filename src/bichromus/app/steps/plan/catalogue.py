@@ -9,6 +9,7 @@ from ....core.model.errors import InputError
 from ....core.plan.catalogue import SOURCE, CatalogueObject, search
 from ....workspace.library.things import TargetThing
 from ....workspace.library.usual import catalogue_target
+from ...widgets.plain import set_tip
 
 
 class CatalogueBox(QWidget):
@@ -24,7 +25,7 @@ class CatalogueBox(QWidget):
         self.query = QLineEdit()
         self.query.setPlaceholderText("find a target by its designation in the catalogue")
         self.query.setAccessibleName("find in the catalogue")
-        self.query.setToolTip(f"A designation, or a part of a name ({SOURCE})")
+        set_tip(self.query, f"A designation, or a part of a name ({SOURCE})")
         self.query.textEdited.connect(self._search)
         self.results = QListWidget()
         self.results.setAccessibleName("objects found")

@@ -16,6 +16,7 @@ from ....workspace.planning.view import PlanView
 from ....workspace.session import Session
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, button, label
+from ...widgets.plain import set_tip
 from ...widgets.slider import ValueSlider
 from .beside import BesideButton
 from .words import cost_rows, counted_words, hour_rows, hours_note, season_words, sub_rows
@@ -116,9 +117,10 @@ class WhereFold(PlanFold):
         self.done = QLineEdit()
         self.done.setPlaceholderText("1: Ha 3 O3 2, 2: Ha 1")
         self.done.setAccessibleName("hours done by panel")
-        self.done.setToolTip(
+        set_tip(
+            self.done,
             "Hours done of each panel, as 1: Ha 3 O3 2, 2: Ha 1.\n"
-            "Left empty they come from the positions in the subs' headers."
+            "Left empty they come from the positions in the subs' headers.",
         )
         self.done.editingFinished.connect(lambda: self.type_done(self.done.text()))
         self.add(self.overlap)
@@ -161,12 +163,13 @@ class WhereFold(PlanFold):
         none = "simulated" if plan.fixed_clock else "none"
         own = Path(plan.forecast_csv).name if plan.forecast_csv else none
         self.forecast.setText(f"forecast: {own}")
-        self.forecast.setToolTip(
+        set_tip(
+            self.forecast,
             "Plan without it"
             if plan.forecast_csv
             else "The demo's is invented; press to give your own as CSV"
             if plan.fixed_clock
-            else "The sky is taken to be clear; press to give a forecast as CSV"
+            else "The sky is taken to be clear; press to give a forecast as CSV",
         )
 
     def type_done(self, text: str) -> None:
@@ -267,15 +270,17 @@ class HoursFold(PlanFold):
         self.hours = Figures()
         self.add(self.hours)
         self.season = label("", "muted", wrap=True)
-        self.season.setToolTip(
+        set_tip(
+            self.season,
             "The last night with an hour of the target above your limits,\n"
-            "and how many of the nights until then are likely clear"
+            "and how many of the nights until then are likely clear",
         )
         self.add(self.season)
         self.counted = label("", "muted", wrap=True)
-        self.counted.setToolTip(
+        set_tip(
+            self.counted,
             "An hour of another rig counts as much as it adds to SNR squared under a dark sky,\n"
-            "over what an hour of the plan's rig adds: aperture, filter, camera and sky together"
+            "over what an hour of the plan's rig adds: aperture, filter, camera and sky together",
         )
         self.add(self.counted)
         self.even = ValueSlider(
@@ -286,7 +291,7 @@ class HoursFold(PlanFold):
         self.typed = QLineEdit()
         self.typed.setPlaceholderText("Ha 8, O3 12, S2 10")
         self.typed.setAccessibleName("hours typed")
-        self.typed.setToolTip("Hours wanted, as Ha 8, O3 12, S2 10")
+        set_tip(self.typed, "Hours wanted, as Ha 8, O3 12, S2 10")
         self.typed.editingFinished.connect(lambda: self.type_goals(self.typed.text()))
         self.add(self.typed)
 

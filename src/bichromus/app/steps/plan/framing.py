@@ -16,6 +16,7 @@ from ....workspace.planning.view import PlanView
 from ...theme.look import LOOK, font
 from ...widgets.later import Pause
 from ...widgets.paint import draw_note, fill_rect
+from ...widgets.plain import set_tip
 
 _MOST_PANELS = 60
 
@@ -36,9 +37,10 @@ class FramingMap(QWidget):
         self.setMinimumHeight(150)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("framing")
-        self.setToolTip(
+        set_tip(
+            self,
             "The sensor on the target; drag or press left and right to turn the camera.\n"
-            "Dashed: the fields of the other rigs. Thin: the panels of a mosaic."
+            "Dashed: the fields of the other rigs. Thin: the panels of a mosaic.",
         )
         LOOK.changed.connect(self.update)
 

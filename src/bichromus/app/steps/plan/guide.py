@@ -32,6 +32,7 @@ from ....workspace.project.folders import local_zone
 from ....workspace.session import Session
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import button, label
+from ...widgets.plain import set_tip
 from .catalogue import CatalogueBox, target_of
 from .thing_form import ThingForm
 
@@ -198,7 +199,7 @@ class GuidePage(QScrollArea):
         row.addStretch(1)
         self.width_line.setFixedWidth(48)
         self.width_line.setAccessibleName("width of the lines' filters, nm")
-        self.width_line.setToolTip("Width of the lines' filters in nm, as 3 or 6.5")
+        set_tip(self.width_line, "Width of the lines' filters in nm, as 3 or 6.5")
         row.addWidget(self.width_line)
         row.addWidget(label("nm wide", "muted"))
         return row

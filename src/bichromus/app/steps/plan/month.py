@@ -12,6 +12,7 @@ from ....core.plan.kinds import KINDS
 from ....workspace.planning.month import ListRequest, Shootable
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import button, label
+from ...widgets.plain import set_tip
 from ...widgets.table import RowTable
 
 _HEADS: Final = ("target", "kind", "size", "highest", "hours, lines", "hours, broadband", "held")
@@ -62,7 +63,7 @@ class MonthDialog(QDialog):
         self.search = QLineEdit()
         self.search.setPlaceholderText("name")
         self.search.setAccessibleName("name")
-        self.search.setToolTip("Only names in which this stands")
+        set_tip(self.search, "Only names in which this stands")
         self.search.textChanged.connect(lambda _text: self._fill())
         row = QHBoxLayout()
         for box in (self.when, self.kind, self.fit, self.by):
@@ -70,9 +71,10 @@ class MonthDialog(QDialog):
             row.addWidget(box)
         row.addWidget(self.search, 1)
         self.table = RowTable(_HEADS, "targets", 2)
-        self.table.setToolTip(
+        set_tip(
+            self.table,
             "Hours above your horizon and limits with the Sun down: under any Moon for lines,\n"
-            "without it for broadband. Return makes the target the plan's."
+            "without it for broadband. Return makes the target the plan's.",
         )
         self.table.chosen.connect(self.take)
         self.message = label("Reckoning…", "muted")

@@ -19,6 +19,7 @@ from ....workspace.planning.view import PlanView
 from ....workspace.session import Session
 from ...theme.look import LOOK, tag_colour
 from ...widgets.fold import Figures, Fold, button, label
+from ...widgets.plain import set_tip
 from .words import optics_rows
 
 
@@ -42,12 +43,13 @@ class OpticsPicture(QWidget):
         """Show what the filter does in this rig."""
         self._what = (filter_, rig, check)
         shift = focus_shift(filter_.thickness_mm, 1.5168)
-        self.setToolTip(
+        set_tip(
+            self,
             f"{filter_.name}, {self._band.width_nm:g} nm: the dashed passband is the one in "
             "this beam.\n"
             f"Clear aperture {filter_.clear_mm:g} mm; {check.clear_needed_mm:.1f} mm would "
             "shade nothing.\n"
-            f"{filter_.thickness_mm:g} mm of glass move the focus back by {shift:.2f} mm."
+            f"{filter_.thickness_mm:g} mm of glass move the focus back by {shift:.2f} mm.",
         )
         self.update()
 

@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from ...theme.look import LOOK, font
 from ...widgets.paint import fill_rect, image_of
+from ...widgets.plain import set_tip
 
 
 class RehearsalPictures(QWidget):
@@ -22,10 +23,11 @@ class RehearsalPictures(QWidget):
         self.setMinimumHeight(150)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName("rehearsal")
-        self.setToolTip(
+        set_tip(
+            self,
             "Simulated for this rig, sky and these hours: left a single sub, right the "
             "finished stack.\n"
-            "Choose the channel in the ledger."
+            "Choose the channel in the ledger.",
         )
         LOOK.changed.connect(self._restyle)
 

@@ -7,6 +7,7 @@ from PyQt6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, Q
 from PyQt6.QtWidgets import QWidget
 
 from ...theme.look import LOOK, font
+from ...widgets.plain import set_tip
 
 Points = tuple[tuple[float, float], ...]
 
@@ -26,9 +27,10 @@ class SkylineEditor(QWidget):
         self.setFixedHeight(130)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("horizon")
-        self.setToolTip(
+        set_tip(
+            self,
             "The horizon from north through east and back: click sets a point, drag moves it,\n"
-            "a right click or Delete takes the last one away."
+            "a right click or Delete takes the last one away.",
         )
 
     def sizeHint(self) -> QSize:

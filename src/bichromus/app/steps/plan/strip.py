@@ -15,6 +15,7 @@ from ....core.plan.coming import NightUse
 from ....core.plan.season import SeasonNight
 from ...theme.look import LOOK, font
 from ...widgets.paint import draw_tag, fill_rect
+from ...widgets.plain import set_tip
 from ...widgets.text import clock_text
 
 _BAR, _MOST = 46, 10.0
@@ -122,12 +123,13 @@ class NightStrip(QWidget):
         index = self._index_at(event.position().x()) if event else None
         if index is not None:
             n = self.nights[index]
-            self.setToolTip(
+            set_tip(
+                self,
                 f"{n.date:%A %d %B}: {n.open_moonless_hours or 0:.1f} h dark, "
                 f"{(n.open_hours or 0) - (n.open_moonless_hours or 0):.1f} h moonlit\n"
                 f"Moon {100 * n.lit:.0f} %, {n.separation or 0:.0f}° away.\n"
                 + "".join(_use_words(u) for u in self.uses.get(n.date, []))
-                + "Click to plan this night."
+                + "Click to plan this night.",
             )
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:

@@ -32,6 +32,7 @@ from ....workspace.planning.view import PlanView
 from ....workspace.session import Session
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, label
+from ...widgets.plain import set_tip
 from ...widgets.text import clock_text
 
 _LINES = ("Ha", "O3", "S2", "Hb")
@@ -53,7 +54,7 @@ class TypedFold(Fold):
         for row, (name, (text, tip)) in enumerate(fields.items()):
             line = QLineEdit(text)
             line.setAccessibleName(name)
-            line.setToolTip(tip)
+            set_tip(line, tip)
             line.textChanged.connect(lambda _text: self.reckon())
             self.lines[name] = line
             grid.addWidget(label(name, "muted"), row, 0)

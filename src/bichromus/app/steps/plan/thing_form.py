@@ -12,6 +12,7 @@ from ....core.model.errors import InputError
 from ....workspace.library.things import AnyThing
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import label
+from ...widgets.plain import set_tip
 from .thing_fields import CHOICES, HIDDEN, HINTS, WORDS, from_text, to_text
 
 
@@ -47,7 +48,7 @@ class ThingForm(QWidget):
             words = WORDS.get(name, name.replace("_", " "))
             field = self._field(name, getattr(thing, name))
             field.setAccessibleName(words)
-            field.setToolTip(HINTS.get(name, words))
+            set_tip(field, HINTS.get(name, words))
             self.fields[name] = field
             self._grid.addWidget(label(words, "muted"), number, 0)
             self._grid.addWidget(field, number, 1)

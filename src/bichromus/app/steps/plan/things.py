@@ -36,6 +36,7 @@ from ....workspace.project.folders import local_zone
 from ....workspace.session import Session
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import button, label
+from ...widgets.plain import set_tip
 from .catalogue import CatalogueBox, target_of
 from .skyline import SkylineEditor
 from .thing_form import ThingForm
@@ -175,7 +176,7 @@ class ThingsDialog(QDialog):
         for number, whole in enumerate(names):
             item = self.names.item(number)
             if item is not None:
-                item.setToolTip(whole)
+                set_tip(item, whole)
         self.names.blockSignals(False)
         row = names.index(name) if name in names else min(row, len(names) - 1)
         self.names.setCurrentRow(row)

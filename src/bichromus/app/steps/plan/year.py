@@ -12,6 +12,7 @@ from ....core.plan.season import SeasonNight
 from ...theme.look import LOOK, font
 from ...widgets.fold import label
 from ...widgets.paint import fill_rect
+from ...widgets.plain import set_tip
 
 
 def best_months(nights: list[SeasonNight], most: int = 3) -> list[tuple[str, float]]:
@@ -70,9 +71,10 @@ class YearBars(QWidget):
     def mouseMoveEvent(self, event: QMouseEvent | None) -> None:
         night = self._at(event.position().x()) if event else None
         if night is not None:
-            self.setToolTip(
+            set_tip(
+                self,
                 f"{night.date:%d %B %Y}: {night.open_moonless_hours or 0:.1f} h dark and "
-                f"usable, Moon {100 * night.lit:.0f} %"
+                f"usable, Moon {100 * night.lit:.0f} %",
             )
 
     def mousePressEvent(self, event: QMouseEvent | None) -> None:

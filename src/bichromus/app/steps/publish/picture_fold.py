@@ -15,6 +15,7 @@ from ....workspace.project.state import PublishState
 from ....workspace.publish.files import AS_IT_IS
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Fold, button, label
+from ...widgets.plain import set_tip
 from ...widgets.slider import ValueSlider
 
 _USUAL_SIZES: Final = (AS_IT_IS, 3840, 2560, 1920, 1280)
@@ -62,7 +63,7 @@ class PictureFold(Fold):
         grid.setVerticalSpacing(2)
         for number, fmt in enumerate(FORMATS.values()):
             box = QCheckBox(fmt.words.replace("32-bit float", "float").replace(", to share", ""))
-            box.setToolTip(f"{fmt.words}: {fmt.tip}")
+            set_tip(box, f"{fmt.words}: {fmt.tip}")
             box.setAccessibleName(fmt.words)
             box.clicked.connect(self._set_formats)
             self.boxes[fmt.id] = box
@@ -90,7 +91,7 @@ class PictureFold(Fold):
         self.typed = QLineEdit()
         self.typed.setAccessibleName("other sizes")
         self.typed.setPlaceholderText("other sizes, as in 5000, 800")
-        self.typed.setToolTip("Other longer sides in pixels, with commas")
+        set_tip(self.typed, "Other longer sides in pixels, with commas")
         self.typed.editingFinished.connect(self._set_sizes)
         self.add(self.typed)
 
@@ -118,8 +119,9 @@ class PictureFold(Fold):
         line.addWidget(self.space, 2)
         self.add(row)
         self.caption = QCheckBox("words under the picture")
-        self.caption.setToolTip(
-            "A strip with the target, hours by channel, stations and dates, under all but FITS"
+        set_tip(
+            self.caption,
+            "A strip with the target, hours by channel, stations and dates, under all but FITS",
         )
         self.caption.clicked.connect(
             lambda on: self.changed.emit("words under the picture", {"caption": bool(on)})

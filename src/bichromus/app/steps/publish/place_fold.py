@@ -8,6 +8,7 @@ from PyQt6.QtCore import pyqtSignal
 from PyQt6.QtWidgets import QHBoxLayout, QLineEdit, QWidget
 
 from ...widgets.fold import Fold, button, label
+from ...widgets.plain import set_tip
 
 
 class PlaceFold(Fold):
@@ -27,7 +28,7 @@ class PlaceFold(Fold):
         row.setContentsMargins(0, 0, 0, 0)
         self.folder = QLineEdit()
         self.folder.setAccessibleName("folder")
-        self.folder.setToolTip("The folder for the files")
+        set_tip(self.folder, "The folder for the files")
         self.folder.editingFinished.connect(
             lambda: self.folder_typed.emit(str(Path(self.folder.text()).expanduser()))
         )
@@ -40,7 +41,7 @@ class PlaceFold(Fold):
         self.add(place)
         self.stem = QLineEdit()
         self.stem.setAccessibleName("file name")
-        self.stem.setToolTip("How the names of the files begin; a version's name comes behind")
+        set_tip(self.stem, "How the names of the files begin; a version's name comes behind")
         self.stem.editingFinished.connect(lambda: self.name_typed.emit(self.stem.text()))
         self.add(self.stem)
         self.go = button("Publish", "Write the files (Ctrl+E)", "primary")

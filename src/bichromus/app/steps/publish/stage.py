@@ -16,6 +16,7 @@ from ...canvas.camera import fitting
 from ...canvas.picture_view import PictureView
 from ...theme.look import LOOK, font
 from ...widgets.paint import image_of
+from ...widgets.plain import set_tip
 
 _NUMBERS = count(1)
 _EDGE_PX: Final = 28  # about a picture that is seen whole
@@ -34,8 +35,9 @@ class PrintView(PictureView):
         self._image: QImage | None = None
         self._view: View | None = None
         self.setAccessibleName("the picture as it will be written")
-        self.setToolTip(
-            "The picture as it will be written. Wheel zooms, drag pans, F fits, Z is one to one."
+        set_tip(
+            self,
+            "The picture as it will be written. Wheel zooms, drag pans, F fits, Z is one to one.",
         )
         LOOK.changed.connect(self._restyle)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 from PyQt6.QtGui import QGuiApplication
-from PyQt6.QtWidgets import QFileDialog, QMessageBox
+from PyQt6.QtWidgets import QFileDialog
 
 from ....core.files.names import safe_name
 from ....core.model.errors import InputError, OutputRefused
@@ -18,6 +18,7 @@ from ...canvas import Canvas
 from ...canvas.picture_view import PictureView
 from ...command import Command
 from ...shell.route import StepState
+from ...widgets.plain import ask
 from ..step import Step, StepContext
 from .picture_fold import PictureFold
 from .place_fold import PlaceFold
@@ -95,8 +96,7 @@ class PublishStep(Step):
     def _may_replace(self, there: list[Path]) -> bool:
         many = "This file exists" if len(there) == 1 else f"{len(there)} of these files exist"
         words = f"{many}: {files_in_words(there)}. Replace?"
-        answer = QMessageBox.question(self.context.window, "Publish", words)
-        return answer == QMessageBox.StandardButton.Yes
+        return ask(self.context.window, "Publish", words)
 
     def copy_summary(self) -> None:
         """The acquisition summary on the clipboard, in the form that is chosen."""

@@ -12,6 +12,7 @@ from ....workspace.library.templates import templates
 from ....workspace.log.summary import Summary, nights_words
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, button, label
+from ...widgets.plain import set_tip
 from ...widgets.text import clock_text
 
 _FORMS: Final = {"markdown": "Markdown", "text": "plain text", "csv": "CSV", "json": "JSON"}
@@ -65,7 +66,7 @@ class SummaryFold(Fold):
         self.set_note(clock_text(s.hours) if s.hours else "")
         who = ", ".join(f"{n} {clock_text(h)}" for n, h in s.stations)
         self.where.setText("\n".join(p for p in (who, nights_words(s) if s.nights else "") if p))
-        self.where.setToolTip("\n".join(s.rigs))
+        set_tip(self.where, "\n".join(s.rigs))
         self._show_forms(form)
 
     def _show_forms(self, form: str) -> None:

@@ -19,6 +19,7 @@ from ....workspace.log.summary import Summary
 from ....workspace.log.template import EXAMPLE, FIELDS, LINE_FIELDS, fill
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import button, label
+from ...widgets.plain import set_tip
 
 _NEW = "a new one"
 
@@ -37,7 +38,7 @@ class TemplateDialog(QDialog):
         self.name = QLineEdit()
         self.name.setAccessibleName("name of the template")
         self.name.setPlaceholderText("its name")
-        self.name.setToolTip("What the template is called")
+        set_tip(self.name, "What the template is called")
         self.text = _edit("text of the template", "Text with fields in braces")
         self.text.textChanged.connect(self._show)
         self.shown = _edit("the summary in it", "What comes of it with this project's hours")
@@ -134,6 +135,6 @@ class TemplateDialog(QDialog):
 def _edit(name: str, tip: str) -> QPlainTextEdit:
     made = QPlainTextEdit()
     made.setAccessibleName(name)
-    made.setToolTip(tip)
+    set_tip(made, tip)
     made.setTabChangesFocus(True)
     return made

@@ -9,6 +9,7 @@ from PyQt6.QtWidgets import QLineEdit
 
 from ....workspace.project.state import PublishState
 from ...widgets.fold import Fold
+from ...widgets.plain import set_tip
 from ...widgets.textbox import TextBox
 
 _LINES: Final = {
@@ -31,7 +32,7 @@ class WordsFold(Fold):
             line = QLineEdit()
             line.setAccessibleName(words)
             line.setPlaceholderText(words)
-            line.setToolTip(tip)
+            set_tip(line, tip)
             line.editingFinished.connect(lambda n=name: self._tell(n, self.lines[n].text()))
             self.lines[name] = line
             self.add(line)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QMessageBox, QWidget
+from PyQt6.QtWidgets import QFileDialog, QHBoxLayout, QWidget
 
 from ....core.advise.rejects import effect_words
 from ....core.measure.worth import Effect
@@ -13,6 +13,7 @@ from ....workspace.session import Session
 from ....workspace.subs.controller import SubsController
 from ....workspace.subs.groups import Group, Reviewed
 from ...widgets.fold import Figures, Fold, button, label
+from ...widgets.plain import ask
 from .words import cause_rows, figure_rows
 
 
@@ -140,6 +141,5 @@ class KeptFold(Fold):
             f"Move {count} rejected {'file' if count == 1 else 'files'} into a folder "
             "called rejected beside them?"
         )
-        answer = QMessageBox.question(self._window, "Move the rejected", words)
-        if answer == QMessageBox.StandardButton.Yes:
+        if ask(self._window, "Move the rejected", words):
             message(f"{review.move_rejected()} moved.")

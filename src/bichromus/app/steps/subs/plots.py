@@ -15,6 +15,7 @@ from PyQt6.QtWidgets import QGridLayout, QSizePolicy, QWidget
 from ....workspace.subs.groups import Group, Reviewed
 from ...theme.look import LOOK, font
 from ...widgets.paint import fill_rect
+from ...widgets.plain import set_tip
 
 Value = Callable[[Reviewed], float | None]
 
@@ -94,7 +95,7 @@ class TimePlot(QWidget):
         self.setMinimumHeight(62)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
         self.setAccessibleName(f"{figure.name} over time")
-        self.setToolTip(f"{figure.tip}\nA click goes to the sub.")
+        set_tip(self, f"{figure.tip}\nA click goes to the sub.")
         LOOK.changed.connect(self.update)
 
     def sizeHint(self) -> QSize:

@@ -11,6 +11,7 @@ from ....workspace.viewing.request import Request
 from ...canvas import Canvas
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import label, set_role
+from ...widgets.plain import set_tip
 from .plots import Plots
 from .strip import Strip
 from .words import verdict
@@ -28,9 +29,10 @@ class SubsStage(QStackedWidget):
         super().__init__()
         self.canvas = Canvas()
         self.canvas.setAccessibleName("the sub")
-        self.canvas.setToolTip(
+        set_tip(
+            self.canvas,
             "Wheel zooms at the pointer, drag pans, F fits, Z shows one to one.\n"
-            ", and . step, hold to run; K keeps, X rejects."
+            ", and . step, hold to run; K keeps, X rejects.",
         )
         self.canvas.wanted.connect(pictures.request_view)
         self.strip, self.plots = Strip(pictures.thumb_of), Plots()

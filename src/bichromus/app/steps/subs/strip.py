@@ -9,11 +9,12 @@ from collections.abc import Callable
 import numpy as np
 from PyQt6.QtCore import QPointF, QRectF, QSize, Qt, pyqtSignal
 from PyQt6.QtGui import QColor, QHelpEvent, QMouseEvent, QPainter, QPaintEvent, QPen, QPixmap
-from PyQt6.QtWidgets import QSizePolicy, QToolTip, QWidget
+from PyQt6.QtWidgets import QSizePolicy, QWidget
 
 from ....workspace.subs.groups import Group, Reviewed
 from ...theme.look import LOOK
 from ...widgets.paint import fill_rect, image_of
+from ...widgets.plain import show_tip
 
 _W, _H, _GAP = 66, 44, 6
 
@@ -127,8 +128,6 @@ class Strip(QWidget):
                 if self.rect_of(index).contains(event.pos().toPointF()):
                     r = self._group.subs[index]
                     state = "kept" if r.sub.kept else f"out: {r.sub.reason or 'by hand'}"
-                    QToolTip.showText(
-                        event.globalPos(), f"{r.sub.file.rsplit('/', 1)[-1]}\n{state}", self
-                    )
+                    show_tip(event.globalPos(), f"{r.sub.file.rsplit('/', 1)[-1]}\n{state}", self)
             return True
         return super().event(event)  # type: ignore[arg-type]

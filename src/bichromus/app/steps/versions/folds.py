@@ -11,6 +11,7 @@ from ....workspace.versions.files import LONGEST_PX
 from ....workspace.versions.variation import Part
 from ...widgets.choice import ChoiceBox
 from ...widgets.fold import Figures, Fold, button, label, set_role
+from ...widgets.plain import set_tip
 from ...widgets.text import clock_text
 from ...widgets.textbox import TextBox
 from .pair import WAYS
@@ -33,7 +34,7 @@ class VersionFold(Fold):
         super().__init__("Version")
         self.name = QLineEdit()
         self.name.setAccessibleName("name of the version")
-        self.name.setToolTip("Its name on the wall")
+        set_tip(self.name, "Its name on the wall")
         self.name.editingFinished.connect(lambda: self.renamed.emit(self.name.text()))
         self.add(self.name)
         tip = "What you want to remember of it"
@@ -156,7 +157,7 @@ class WallFold(Fold):
         mega = kept_bytes / 1e6
         size = f"{mega / 1000:.1f} GB" if mega >= 1000 else f"{mega:.0f} MB"
         self.set_note(f"{size} kept for it" if kept_bytes else "")
-        self.note.setToolTip("Channels of earlier days, kept while a version stands on them")
+        set_tip(self.note, "Channels of earlier days, kept while a version stands on them")
 
 
 class PairFold(Fold):

@@ -16,6 +16,7 @@ from ...canvas.marks import paint_words
 from ...canvas.picture_view import PictureView
 from ...theme.look import LOOK
 from ...widgets.paint import fill_rect, image_of
+from ...widgets.plain import set_tip
 
 Way = Literal["switch", "wipe", "beside", "lightness", "colour"]
 WAYS: Final[dict[Way, tuple[str, str]]] = {
@@ -52,7 +53,7 @@ class PairView(PictureView):
         self._difference: QImage | None = None
         self._held = False
         self.setAccessibleName("two versions")
-        self.setToolTip("Wheel zooms at the pointer, drag pans, F fits, Z shows one to one.")
+        set_tip(self, "Wheel zooms at the pointer, drag pans, F fits, Z shows one to one.")
         LOOK.changed.connect(self._restyle)
 
     # --- what is compared ---

@@ -12,6 +12,7 @@ from PyQt6.QtWidgets import QFrame, QScrollArea, QWidget
 
 from ...theme.look import LOOK, font
 from ...widgets.paint import fill_rect, image_of
+from ...widgets.plain import set_tip
 
 _WIDEST: Final = 380  # px of a place on the wall
 _MARGIN, _GAP = 34, 30
@@ -87,9 +88,10 @@ class _Room(QWidget):
         self._asked: set[str] = set()
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setAccessibleName("wall of versions")
-        self.setToolTip(
+        set_tip(
+            self,
             "Arrows go from picture to picture, Space picks one or two, Return compares them;\n"
-            "* marks a favourite, Delete takes one off the wall."
+            "* marks a favourite, Delete takes one off the wall.",
         )
         LOOK.changed.connect(self._restyle)
 

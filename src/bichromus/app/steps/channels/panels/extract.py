@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from PyQt6.QtWidgets import QLabel, QPushButton
+from PyQt6.QtWidgets import QPushButton
 
 from .....core.extract import load_response
 from .....core.model.errors import InputError
@@ -12,6 +12,7 @@ from .....workspace.channels.steps import disagreement, eye_of, members_of, stac
 from .....workspace.project.responses import find_response
 from .....workspace.session import Session
 from ....widgets.fold import Figures, button, label, set_role
+from ....widgets.plain import Label, set_tip
 from ..leaks import LeakBars
 from ..words import response_words
 from .base import Panel
@@ -25,7 +26,7 @@ class ExtractPanel(Panel):
         self.response: QPushButton = button("generic", "")
         self.leaks = LeakBars()
         self.table = Figures()
-        self.verdict: QLabel = label("", "muted", wrap=True)
+        self.verdict: Label = label("", "muted", wrap=True)
         self.use = button(
             "use the measured leaks",
             "Keep a response with the leaks that the data tell, and use it",
@@ -40,7 +41,7 @@ class ExtractPanel(Panel):
         eye = eye_of(self.channels, self.wanted, prepared)
         words, tip = response_words(self.wanted.response_of(eye), eye)
         self.response.setText(words)
-        self.response.setToolTip(tip)
+        set_tip(self.response, tip)
 
     def _show_leaks(self, prepared: Prepared) -> None:
         """Of the stack that the channel came from."""
@@ -64,7 +65,7 @@ class ExtractPanel(Panel):
         self.verdict.setText(verdict(made[0], bool(rows)))
         measured = made[0].notes.extraction.measured.values()
         refused = [f"{n}: {why}." for leaks in measured for n, why in leaks.refused.items()]
-        self.verdict.setToolTip("\n".join(refused))
+        set_tip(self.verdict, "\n".join(refused))
         apart = disagreement(made[0]) is not None
         set_role(self.verdict, "wants" if apart else "muted")
         self.use.setVisible(apart)

@@ -10,6 +10,7 @@ from .....workspace.channels.notes import PoolNote, PoolPart
 from .....workspace.channels.prepared import Prepared
 from .....workspace.session import Session
 from ....widgets.fold import Figures
+from ....widgets.plain import set_tip
 from ....widgets.text import snr_text
 from .base import Panel
 
@@ -50,7 +51,7 @@ class PoolPanel(Panel):
             words = f"{'with' if part.left_out else 'without'} it {sign}{100 * part.loss:.1f} % SNR"
             box = QCheckBox(f"{short(part.label)}: {words}")
             box.setAccessibleName(f"pool with {part.label}")
-            box.setToolTip(f"{weight_words(part)}\nClear it to pool without this one.")
+            set_tip(box, f"{weight_words(part)}\nClear it to pool without this one.")
             box.setChecked(not part.left_out)
             box.clicked.connect(
                 lambda on, p=part: self.do(commands.leave_out(p.origin, p.label, not on))
@@ -70,7 +71,7 @@ class PoolPanel(Panel):
                 continue
             radio = QRadioButton(f"use {option.label}, SNR {snr_text(option.measure.snr)}")
             radio.setAccessibleName(f"use {name} of {option.label}")
-            radio.setToolTip(f"The blend takes {name} from {option.label}.")
+            set_tip(radio, f"The blend takes {name} from {option.label}.")
             radio.setChecked(channels.chosen.get(name) == option.id)
             radio.clicked.connect(lambda _on, p=option: self.do(commands.choose_origin(p)))
             self.radios[option.id] = radio
