@@ -204,10 +204,12 @@ def test_a_disk_that_refuses_keeps_the_last_state(
     document = Document(tmp_path / "p.bichromus", "kept")
 
     def full(*_: object) -> None:
-        raise sqlite3.OperationalError("database or disk is full")
+        error = sqlite3.OperationalError("database or disk is full")
+        error.sqlite_errorcode = sqlite3.SQLITE_FULL
+        raise error
 
     monkeypatch.setattr(document.store, "append", full)
-    with pytest.raises(WriteFailed, match="disk is full"):
+    with pytest.raises(WriteFailed, match="no room left"):
         named(document, "lost")
     assert document.state.name == "kept"
     document.close()

@@ -183,12 +183,18 @@ class Window(QMainWindow):
     def undo(self) -> None:
         """Undo the last gesture, once the one in hand has ended."""
         self.step.finish()
+        self.guarded(self._undo)
+
+    def _undo(self) -> None:
         label = self.session.document.undo()
         self.status_bar.say(f"Undone: {label}." if label else "There is nothing to undo.")
 
     def redo(self) -> None:
         """Do again what was undone."""
         self.step.finish()
+        self.guarded(self._redo)
+
+    def _redo(self) -> None:
         label = self.session.document.redo()
         self.status_bar.say(f"Done again: {label}." if label else "There is nothing to do again.")
 

@@ -14,9 +14,9 @@ do. Printed as one line: ``WHAT (FILE): WHY. WHAT TO DO``.
         NotEnoughData       too few stars, quiet blocks or pixels for the measure asked for
         ResponseError       a response table that cannot separate the lines
         OutputRefused       the output exists, is an input, or its folder is missing
-        WriteFailed         full disk, no permission
         ProjectError        a project that is open elsewhere, damaged or from a newer version
           ProjectClosed     closed meanwhile
+      WriteFailed           full disk, no permission: never taken for odd input
 
 ``Cancelled`` stands outside: it derives from BaseException so that no ``except Exception`` swallows
 it.
@@ -83,7 +83,7 @@ class OutputRefused(InputError):
     """An output that exists, is an input, or has no folder."""
 
 
-class WriteFailed(InputError):
+class WriteFailed(BichromusError):
     """The disk or the rights do not allow it."""
 
 

@@ -58,5 +58,11 @@ def quote(text: str) -> str:
     """A piece of a foreign text in a sentence: in quotes, its signs visible, and cut where it is
     long.
     """
-    shown = visible(text[: 2 * _QUOTED])
-    return repr(shown if len(shown) <= _QUOTED else f"{shown[:_QUOTED]}…")
+    return repr(cut(text, _QUOTED))
+
+
+def cut(text: str, most: int = 160) -> str:
+    """The first line of a foreign text, its signs visible, cut where it is long."""
+    first = text[: 4 * most].partition("\n")[0]
+    shown = visible(first)
+    return shown if len(shown) <= most else f"{shown[:most]}…"

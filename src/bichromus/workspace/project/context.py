@@ -7,7 +7,7 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from ...core.advise.base import Advice
-from ...core.model.errors import BichromusError, InputError, ProjectClosed
+from ...core.model.errors import BichromusError, ProjectClosed
 from ..work.jobs import Jobs
 from ..work.latest import Latest
 from .document import Change, Command, Document
@@ -37,7 +37,7 @@ class ProjectContext:
             self.document.do(command, ends)
         except ProjectClosed:
             return False  # closed meanwhile: nobody is there to be told
-        except InputError as error:
+        except BichromusError as error:
             self.report([error])
             return False
         return True

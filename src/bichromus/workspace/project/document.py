@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sqlite3
 import threading
 from collections.abc import Callable
 from dataclasses import dataclass
@@ -9,7 +10,9 @@ from pathlib import Path
 
 from psygnal import Signal
 
-from ...core.model.errors import InputError, ProjectClosed, ProjectError, WriteFailed
+from ...core.files.atomic import write_failed
+from ...core.model.errors import BichromusError, ProjectClosed, ProjectError
+from .faults import store_fault
 from .journal import LogChange
 from .state import ProjectState
 from .store import Store
@@ -158,11 +161,11 @@ class Document:
             self.update(label, lambda saved: _applied(passing, saved))
 
     def undo(self) -> str | None:
-        """Undo; what was undone, None when there is nothing."""
+        """Undo; what was undone, None when there is nothing. Raises ProjectError."""
         return self._move(-1)
 
     def redo(self) -> str | None:
-        """Redo; what was redone, None when there is nothing."""
+        """Redo; what was redone, None when there is nothing. Raises ProjectError."""
         return self._move(+1)
 
     def save_to(self, folder: Path) -> None:
@@ -183,20 +186,17 @@ class Document:
     ) -> ProjectState:
         try:
             return self.store.append(label, wanted, merge, log_change)
-        except InputError:
+        except BichromusError:
             raise
-        except Exception as error:
-            raise WriteFailed(
-                "The change could not be saved",
-                why=str(error),
-                do="Free some space; the project is as it was before",
-                file=self.folder,
-            ) from error
+        except sqlite3.Error as error:
+            raise store_fault(error, self.folder / "project.db") from error
+        except OSError as error:
+            raise write_failed(error, self.folder) from error
 
     def _move(self, step: int) -> str | None:
         with self._lock:
             self._check_open()
-            moved = self.store.move(step)
+            moved = self._moved(step)
             if moved is None:
                 return None
             label, state = moved
@@ -205,13 +205,32 @@ class Document:
         self.changed.emit()
         return label
 
+    def _moved(self, step: int) -> tuple[str, ProjectState] | None:
+        """Raises ProjectError for a step of the history that is damaged; the project stays as it
+        is.
+        """
+        path = self.folder / "project.db"
+        try:
+            return self.store.move(step)
+        except BichromusError:
+            raise
+        except sqlite3.Error as error:
+            raise store_fault(error, path) from error
+        except Exception as error:  # a damaged entry may raise anything at all
+            raise ProjectError(
+                f"This step cannot be {'undone' if step < 0 else 'done again'}",
+                why="what the history holds of it is damaged",
+                do="Go on from here; the project is as it was",
+                file=path,
+            ) from error
+
     def _check_open(self) -> None:
         if self._closed:
             raise ProjectClosed("This project is closed", do="Open it again", file=self.folder)
         if self.store.read_only:
             raise ProjectError(
                 "This project can only be read",
-                why="its folder or its disk may not be written to",
+                why=self.store.why_read_only,
                 do="Save it elsewhere to work on it",
                 file=self.folder,
             )

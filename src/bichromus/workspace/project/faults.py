@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import shutil
 import sqlite3
 from pathlib import Path
 from typing import Final
@@ -9,18 +11,21 @@ from typing import Final
 from pydantic import ValidationError
 
 from ...core.files.foreign import why_of
-from ...core.model.errors import ProjectError
+from ...core.model.errors import ProjectError, WriteFailed
+from ...core.model.visible import cut
 from .copies import newest_copy
 
+_ROOM: Final = 100_000
+"""Bytes that a store and its journal need to be opened."""
 _PRIMARY: Final = 0xFF  # the lower byte of an extended code is the code itself
 
 
-def store_fault(error: sqlite3.Error, path: Path) -> ProjectError:
+def store_fault(error: sqlite3.Error, path: Path) -> ProjectError | WriteFailed:
     """An error of the store at ``path`` as one of ours."""
     code = getattr(error, "sqlite_errorcode", None)
     kind = code & _PRIMARY if code is not None else None
-    if kind == sqlite3.SQLITE_FULL:
-        return ProjectError(
+    if is_full(error, path):
+        return WriteFailed(
             "The project cannot be written",
             why="there is no room left on the disk",
             do="Free some space, then open it again; nothing was lost",
@@ -48,7 +53,21 @@ def store_fault(error: sqlite3.Error, path: Path) -> ProjectError:
             do="Close that program first",
             file=path,
         )
-    return damaged(why_of(error).split(" - ")[0], path)
+    return damaged(cut(why_of(error).split(" - ")[0]), path)
+
+
+def is_full(error: sqlite3.Error, path: Path) -> bool:
+    """Whether there is no room left for the store at ``path``; what is beside the store may fail
+    first, and SQLite then says that it could not be opened or written.
+    """
+    code = (getattr(error, "sqlite_errorcode", None) or 0) & _PRIMARY
+    if code == sqlite3.SQLITE_FULL:
+        return True
+    if code not in (sqlite3.SQLITE_CANTOPEN, sqlite3.SQLITE_IOERR):
+        return False
+    with contextlib.suppress(OSError):
+        return shutil.disk_usage(path.parent).free < _ROOM
+    return False
 
 
 def not_understood(error: ValidationError, path: Path) -> ProjectError:
@@ -59,11 +78,11 @@ def not_understood(error: ValidationError, path: Path) -> ProjectError:
     if all(fault["type"] == "extra_forbidden" for fault in faults):
         return ProjectError(
             "This project comes from a newer version of the program",
-            why=f"it holds {where}, which this one does not know",
+            why=f"it holds {cut(where)}, which this one does not know",
             do="Update the program",
             file=path.parent,
         )
-    return damaged(f"{where}: {first['msg']}", path)
+    return damaged(f"{cut(where)}: {cut(first['msg'])}", path)
 
 
 def damaged(why: str, path: Path) -> ProjectError:

@@ -19,17 +19,27 @@ from pydantic import ValidationError
 
 from ...core.files.atomic import write_failed
 from ...core.model.errors import ProjectError
+from ...core.model.visible import visible
+from .checkpoints import Checkpoints
 from .copies import keep_copy
 from .door import Door, copy_plain, require_plain
-from .faults import damaged, not_understood, store_fault
+from .faults import damaged, is_full, not_understood, store_fault
 from .journal import Edit, LogChange, apply, pack
 from .migrations import SCHEMA, VERSION, add_log_columns, bring_up
 from .state import ProjectState
 
 SUFFIX: Final = ".bichromus"
 _KEPT: Final = 400
+_PID_BYTES: Final = 20
+_MOST_STATE: Final = 64_000_000
+"""Letters of a state; one with a thousand stacks has a million."""
 _KEPT_FOLDERS: Final = ("versions", "cache", "copies", "responses")
-_READ_ONLY: Final = (errno.EROFS, errno.EACCES, errno.EPERM)
+_READ_ONLY: Final = (errno.EROFS, errno.EACCES, errno.EPERM, errno.ENOSPC, errno.EDQUOT)
+_FULL: Final = os.strerror(errno.ENOSPC)
+
+
+class _NoRoom(Exception):
+    """The store is there, and its disk has no room for what is written when it is opened."""
 
 
 def _link(source: str, target: str) -> None:
@@ -38,6 +48,17 @@ def _link(source: str, target: str) -> None:
         os.link(source, target, follow_symlinks=False)
     except OSError:
         shutil.copy2(source, target, follow_symlinks=False)
+
+
+def _refuse_foreign_schema(db: sqlite3.Connection, path: Path) -> None:
+    """Raises ProjectError for a store with triggers or views: this program makes none, and they
+    would act whenever it reads or writes.
+    """
+    found = db.execute(
+        "SELECT type FROM sqlite_master WHERE type IN ('trigger', 'view') LIMIT 1"
+    ).fetchone()
+    if found is not None:
+        raise damaged(f"it holds a {found[0]}, which this program never makes", path)
 
 
 class Store:
@@ -51,7 +72,9 @@ class Store:
         self.door = Door(self.folder)
         self._guard = threading.RLock()
         self.read_only = False
-        self._lock: IO[str] | None = None
+        self.why_read_only = "its folder or its disk may not be written to"
+        self._lock: IO[bytes] | None = None
+        self._checkpoints: Checkpoints | None = None
         try:
             self.folder.mkdir(mode=0o700, exist_ok=True)
             require_plain(self.folder)
@@ -59,8 +82,7 @@ class Store:
             self._lock = self._take_lock()
         except OSError as error:
             if error.errno in _READ_ONLY and (self.folder / "project.db").is_file():
-                self.read_only = True
-                self._db = self._connect_to_read()
+                self._open_to_read(error.strerror or "")
                 return
             raise ProjectError(
                 "The project cannot be opened",
@@ -70,23 +92,35 @@ class Store:
             ) from error
         try:
             self._db = self._connect()
+            self._checkpoints = Checkpoints(self.folder / "project.db")
+        except _NoRoom:
+            self._unlock()
+            self._lock = None
+            self._open_to_read(_FULL)
         except BaseException:
             self._unlock()
             raise
+
+    def _open_to_read(self, why: str) -> None:
+        """On a disk that cannot be written to, or is full, what is there can still be looked at."""
+        self.read_only = True
+        if why == _FULL:
+            self.why_read_only = "there is no room left on its disk"
+        self._db = self._connect_to_read()
 
     @property
     def cache(self) -> Path:
         """Folder of the prepared channels."""
         return self.folder / "cache"
 
-    def _take_lock(self) -> IO[str]:
+    def _take_lock(self) -> IO[bytes]:
         flags = os.O_RDWR | os.O_CREAT | os.O_APPEND | os.O_NOFOLLOW | os.O_CLOEXEC
-        handle = os.fdopen(os.open(self.folder / "lock", flags, 0o600), "a+", encoding="utf-8")
+        handle = os.fdopen(os.open(self.folder / "lock", flags, 0o600), "r+b", buffering=0)
         try:
             fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
         except OSError as error:
             handle.seek(0)
-            owner = handle.read().strip()
+            owner = visible(handle.read(_PID_BYTES).decode("ascii", "replace").strip())
             handle.close()
             raise ProjectError(
                 "This project is open already",
@@ -94,10 +128,10 @@ class Store:
                 do="Close it there first",
                 file=self.folder,
             ) from error
-        handle.seek(0)
-        handle.truncate()
-        handle.write(str(os.getpid()))
-        handle.flush()
+        with contextlib.suppress(OSError):  # who holds it is told only where there is room for that
+            handle.seek(0)
+            handle.truncate()
+            handle.write(str(os.getpid()).encode())
         return handle
 
     def _connect_to_read(self) -> sqlite3.Connection:
@@ -146,8 +180,11 @@ class Store:
                 file=path,
             ) from error
         try:
+            db.execute("PRAGMA trusted_schema=OFF")
             db.execute("PRAGMA journal_mode=WAL")
-            db.execute("PRAGMA synchronous=FULL")
+            db.execute("PRAGMA synchronous=NORMAL")  # no gesture waits for the disk
+            db.execute("PRAGMA wal_autocheckpoint=0")  # Checkpoints does, beside the work
+            _refuse_foreign_schema(db, path)
             found = db.execute("SELECT count(*) FROM sqlite_master WHERE name='meta'").fetchone()[0]
             if found:
                 row = db.execute("SELECT value FROM meta WHERE key='version'").fetchone()
@@ -166,6 +203,8 @@ class Store:
             db.execute("INSERT OR IGNORE INTO meta VALUES ('version', ?)", (str(VERSION),))
         except sqlite3.DatabaseError as error:
             db.close()
+            if is_full(error, path) and path.stat().st_size:
+                raise _NoRoom from error
             raise store_fault(error, path) from error
         except ValueError as error:  # words in it are no text
             db.close()
@@ -187,12 +226,15 @@ class Store:
             with self._guard:
                 cursor = self._cursor()
                 row = self._db.execute(
-                    "SELECT state FROM history WHERE seq=?", (cursor,)
+                    "SELECT CASE WHEN length(state) <= ? THEN state END FROM history WHERE seq=?",
+                    (_MOST_STATE, cursor),
                 ).fetchone()
                 if row is None:
                     if cursor:
                         raise damaged("its current state is missing", path)
                     return None
+                if row[0] is None:
+                    raise damaged("its current state is far too long", path)
                 state = ProjectState.model_validate_json(row[0])
                 if not self.read_only:
                     keep_copy(self._db, path)
@@ -309,11 +351,15 @@ class Store:
 
     def _follow(self, here: int, there: int) -> None:
         """Bring the log's tables from one entry of the journal to another."""
-        span = range(here, there, -1) if there < here else range(here + 1, there + 1)
-        for seq in span:
+        back = there < here
+        order = "DESC" if back else "ASC"
+        between = self._db.execute(
+            f"SELECT seq FROM log_changes WHERE seq > ? AND seq <= ? ORDER BY seq {order}",
+            (min(here, there), max(here, there)),
+        ).fetchall()
+        for (seq,) in between:
             row = self._db.execute("SELECT changes FROM log_changes WHERE seq=?", (seq,)).fetchone()
-            if row is not None:
-                apply(self._db, row[0], back=there < here)
+            apply(self._db, row[0], back=back)
 
     def neighbours(self) -> tuple[str | None, str | None]:
         """Labels of what undo and redo would do; None where there is nothing."""
@@ -342,7 +388,7 @@ class Store:
     def remember_hash(self, path: Path, digest: str) -> None:
         """Keep the hash of a file by its size and time."""
         stat = path.stat()
-        with self._guard:
+        with self._guard, contextlib.suppress(sqlite3.OperationalError):  # then it is read again
             self._db.execute(
                 "INSERT OR REPLACE INTO known_files VALUES (?, ?, ?, ?)",
                 (str(path), stat.st_size, stat.st_mtime_ns, digest),
@@ -350,6 +396,8 @@ class Store:
 
     def close(self) -> None:
         """Close the store, and let another window open the project."""
+        if self._checkpoints is not None:
+            self._checkpoints.stop()
         with self._guard, contextlib.suppress(sqlite3.ProgrammingError):
             self._db.close()
         self._unlock()
@@ -403,6 +451,8 @@ class Store:
             self._db.execute("ROLLBACK")
             raise
         self._db.execute("COMMIT")
+        if self._checkpoints is not None:
+            self._checkpoints.ask()
 
     def _cursor(self) -> int:
         row = self._db.execute("SELECT value FROM meta WHERE key='cursor'").fetchone()

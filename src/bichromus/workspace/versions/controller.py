@@ -7,7 +7,7 @@ from pathlib import Path
 
 from psygnal import Signal
 
-from ...core.model.errors import BichromusError, InputError
+from ...core.model.errors import BichromusError
 from ...core.model.progress import SILENT, Progress
 from ...core.model.recipe import Recipe, load_recipe
 from ..blend.controller import BlendController, BlendSnapshot
@@ -163,7 +163,7 @@ class VersionsController:
                         self._bring_recipe(path)
                     else:
                         self._hang(self.brought(path, part))
-                except InputError as error:
+                except BichromusError as error:
                     faults.append(error)
             if faults:
                 self._context.report(faults)

@@ -332,7 +332,7 @@ class ThingsDialog(QDialog):
         """Add the things of a file."""
         try:
             self._library.take_in(path)
-        except InputError as error:
+        except BichromusError as error:
             self.message.setText(error.sentence())
             return
         self.show_kind()

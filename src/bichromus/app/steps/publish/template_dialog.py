@@ -13,7 +13,7 @@ from PyQt6.QtWidgets import (
     QWidget,
 )
 
-from ....core.model.errors import InputError
+from ....core.model.errors import BichromusError, InputError
 from ....workspace.library.templates import drop_template, keep_template, templates
 from ....workspace.log.summary import Summary
 from ....workspace.log.template import EXAMPLE, FIELDS, LINE_FIELDS, fill
@@ -117,7 +117,7 @@ class TemplateDialog(QDialog):
             if not self.name.text().strip():
                 raise InputError("The template has no name", do="Give it one")
             self.kept = keep_template(self.name.text(), self.text.toPlainText())
-        except InputError as error:
+        except BichromusError as error:
             self.message.setText(error.sentence())
             return
         self._fill_names(self.kept)
