@@ -18,6 +18,7 @@ from typing import Final
 import numpy as np
 
 from bichromus.core.model.errors import BichromusError
+from bichromus.quiet import hush_libraries
 
 from .forms import FORMS
 from .mutants import mutated
@@ -33,6 +34,7 @@ class _TooLong(BaseException):
 def main(form_name: str, first: int, last: int, seed: int, folder: Path) -> None:
     """Read the mutants ``first`` to ``last`` of a form."""
     bound()
+    hush_libraries()
     form = next(f for f in FORMS if f.name == form_name)
     form.make(folder / form.file)
     whole = (folder / form.file).read_bytes()

@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 import sys
 
+from .quiet import hush_libraries
+
 
 def main() -> int:
     """Entry point: no verb opens the last project, ``demo`` a demo, a project folder that
@@ -14,6 +16,8 @@ def main() -> int:
     for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS", "MKL_NUM_THREADS"):
         os.environ.setdefault(name, "1")
     arguments = sys.argv[1:]
+    if "--debug" not in arguments:
+        hush_libraries()
     first = arguments[0] if arguments else ""
     if first == "demo" and not any(a.startswith(("-h", "--")) for a in arguments):
         return _window(demo=" ".join(arguments[1:]) or "nebula")

@@ -241,7 +241,7 @@ BAD: dict[str, tuple[str, Any, type[InputError], str]] = {
         UnreadableFile,
         "TIFF file cannot be read",
     ),
-    "truncated gzip": ("a.fits.gz", _cut_of("gzip", 800), UnreadableFile, "cannot be"),
+    "truncated gzip": ("a.fits.gz", _cut_of("gzip", 800), UnreadableFile, "cut short"),
     "header only": (
         "a.fits",
         lambda p: p.write_bytes(b"SIMPLE  = T"),
@@ -287,7 +287,12 @@ BAD: dict[str, tuple[str, Any, type[InputError], str]] = {
         "inks",
     ),
     "a pipe": ("a.fits", lambda p: os.mkfifo(p), UnreadableFile, "pipe or a device"),
-    "a flipped byte in a gzip": ("a.fits.gz", _flipped_gzip, UnreadableFile, "cannot be"),
+    "a flipped byte in a gzip": (
+        "a.fits.gz",
+        _flipped_gzip,
+        UnreadableFile,
+        "its checksum does not fit",
+    ),
     "too large a png": ("a.png", _announcing_png, UnsupportedData, "does not fit into the memory"),
     "too large a fits": (
         "a.fits.gz",

@@ -3,18 +3,23 @@
 from __future__ import annotations
 
 import contextlib
+import io
 from pathlib import Path
-from typing import Any
+from types import SimpleNamespace
+from typing import IO, Any
 
 import numpy as np
 
 from ..model.errors import BichromusError, UnreadableFile, UnsupportedData
 from ..model.planes import Header
 from .astropy_fits import astropy_fits
+from .fits_packed import data_bytes, each_header, is_packed, require_end, unpacked
 from .foreign import FOREIGN, cards_of, check_room, why_of
 from .headers import map_header
 
 _DAMAGED = "Copy the file again from where it came"
+_WRONG_SUM, _NO_SUM = 0, 2
+"""What looking at a checksum may come to: wrong, or none there (1 is right)."""
 
 
 def read_fits(path: Path) -> tuple[np.ndarray, Header]:
@@ -22,13 +27,19 @@ def read_fits(path: Path) -> tuple[np.ndarray, Header]:
     in the file.
     """
     try:
+        whole = unpacked(path) if is_packed(path) else None
+        if whole is None:
+            require_end(path)
         with (
-            open(path, "rb") as handle,
+            whole or open(path, "rb") as handle,
             astropy_fits().open(handle, memmap=False, lazy_load_hdus=True) as hdus,
         ):
             hdu = first_picture(hdus, path)
-            _check_length(hdu, path)
+            if whole is None:
+                _check_length(hdu, path)
             check_room(tuple(hdu.shape), abs(int(hdu.header["BITPIX"])) // 8, path)
+            if isinstance(hdu, astropy_fits().CompImageHDU):
+                _check_tiles(io.BytesIO(whole.getvalue()) if whole is not None else path, path)
             data = np.asarray(hdu.data)
             return data, header_of(hdu, hdus[0])
     except BichromusError:
@@ -39,14 +50,44 @@ def read_fits(path: Path) -> tuple[np.ndarray, Header]:
         ) from error
 
 
+def _check_tiles(where: IO[bytes] | Path, path: Path) -> None:
+    """Raises UnreadableFile where the packed tiles of a picture are not what their checksum says: a
+    damaged one unpacks to light that was never there.
+    """
+    with astropy_fits().open(
+        where, memmap=False, lazy_load_hdus=True, disable_image_compression=True
+    ) as hdus:
+        found = next((h.verify_datasum() for h in hdus if h.header.get("ZIMAGE")), _NO_SUM)
+        if found == _WRONG_SUM:
+            raise UnreadableFile(
+                "This packed file is damaged",
+                why="its checksum does not fit what it holds",
+                do=_DAMAGED,
+                file=path,
+            )
+
+
 def read_fits_header(path: Path) -> Header:
     """The header alone, without the data; an empty one where the file cannot be read."""
-    with (
-        contextlib.suppress(FOREIGN),
-        open(path, "rb") as handle,
-        astropy_fits().open(handle, lazy_load_hdus=True) as hdus,
-    ):
-        return header_of(first_picture(hdus, path), hdus[0])
+    with contextlib.suppress(FOREIGN):
+        if is_packed(path):
+            return _packed_header(path)
+        require_end(path)
+        with (
+            open(path, "rb") as handle,
+            astropy_fits().open(handle, lazy_load_hdus=True) as hdus,
+        ):
+            return header_of(first_picture(hdus, path), hdus[0])
+    return Header()
+
+
+def _packed_header(path: Path) -> Header:
+    """The header of the first picture in a packed file; nothing behind it is unpacked."""
+    first: Any = None
+    for header in each_header(path):
+        first = header if first is None else first
+        if data_bytes(header):
+            return header_of(SimpleNamespace(header=header), SimpleNamespace(header=first))
     return Header()
 
 
@@ -56,10 +97,9 @@ def raw_rows(path: Path) -> np.ndarray | None:
 
     None for every other form, which must be read whole.
     """
-    with (
-        contextlib.suppress(FOREIGN),
-        astropy_fits().open(path, memmap=True) as hdus,
-    ):
+    if path.suffix.lower() == ".gz":
+        return None
+    with contextlib.suppress(FOREIGN), astropy_fits().open(path, memmap=True) as hdus:
         hdu = first_picture(hdus, path)
         card = hdu.header
         if (
@@ -68,8 +108,6 @@ def raw_rows(path: Path) -> np.ndarray | None:
             or "BSCALE" in card
             or "BZERO" in card
         ):
-            return None
-        if path.suffix.lower() == ".gz":
             return None
         kind = ">f4" if card["BITPIX"] == -32 else ">f8"
         shape = tuple(card[f"NAXIS{n}"] for n in range(card["NAXIS"], 0, -1))

@@ -17,6 +17,8 @@ FOREIGN: Final = Exception
 """What a library may raise on bytes that are not what they say: anything at all."""
 _COPIES: Final = 2.0
 """A picture is held as it was stored and as float32 while it is read."""
+_MOST_SHRUNK: Final = 1500
+"""No packing of pictures without loss makes them smaller by more: deflate ends at 1032."""
 _SHARE: Final = 0.8  # of the memory that is free
 _UNKNOWN_BYTES: Final = 4_000_000_000
 
@@ -52,6 +54,19 @@ def check_room(shape: tuple[int, ...], item_bytes: int, path: Path) -> None:
             "This picture does not fit into the memory",
             why=f"it announces {size} pixels, {needed / 1e9:.1f} GB; {free / 1e9:.1f} GB are free",
             do="Close other programs, or cut it smaller",
+            file=path,
+        )
+
+
+def check_packing(announced: int, held: int, path: Path) -> None:
+    """Raises UnreadableFile where a picture announces more bytes than those of the file can unpack
+    to.
+    """
+    if announced > _MOST_SHRUNK * (held + _MOST_SHRUNK):
+        raise UnreadableFile(
+            "This picture is cut short or damaged",
+            why=f"it announces {announced:,} bytes and holds {held:,}, too few for them",
+            do="Copy it again from where it came",
             file=path,
         )
 

@@ -15,6 +15,7 @@ import numpy as np
 from ..model.planes import F32, Header, Picture
 from .astropy_fits import astropy_fits
 from .fits_in import first_picture, header_of
+from .fits_packed import require_end
 from .foreign import FOREIGN, require_file
 from .read import read_picture
 
@@ -98,8 +99,14 @@ def mapped_frame(path: Path) -> Frame | None:
     """A frame of a file that can be used in place, without reading it; None for any other."""
     if path.suffix.lower() == ".gz":
         return None
+    with contextlib.suppress(FOREIGN):
+        require_end(path)
+        return _mapped(path)
+    return None
+
+
+def _mapped(path: Path) -> Frame | None:
     with (
-        contextlib.suppress(FOREIGN),
         open(path, "rb") as handle,
         astropy_fits().open(handle, memmap=False, lazy_load_hdus=True) as hdus,
     ):
@@ -127,4 +134,3 @@ def mapped_frame(path: Path) -> Frame | None:
         if header.saturation is None and card["BITPIX"] in (8, 16):
             header = replace(header, saturation=float(np.iinfo(kind).max) * scale + zero)
         return Frame(path, stored, scale, zero, header)
-    return None

@@ -4,27 +4,26 @@ from __future__ import annotations
 
 import contextlib
 import datetime as dt
-import gzip
-import math
-import os
 import re
 from pathlib import Path
 from typing import IO, Any, Final
 
-from ..model.errors import UnreadableFile
+from ..model.errors import InputError, UnreadableFile
 from ..model.log_columns import READ
 from ..model.sub import SubHeader, kind_of, sub_filter
 from .astropy_fits import astropy_fits
+from .fits_packed import data_bytes, is_packed, packed_headers
 from .foreign import FOREIGN, cards_of, require_file, why_of
 from .headers import first_angle, first_number, first_text, map_header
 from .pointing import pointing
 
 SUFFIXES: Final = (".fits", ".fit", ".fts")
-_MOST_UNPACKED, _MOST_SHRUNK = 300_000_000, 60.0
-"""Bytes, and times of the packed size, beyond which a packed file is no sub."""
 FILTER: Final = ("FILTER", "FILTNAME")
 SECONDS: Final = ("EXPTIME", "EXPOSURE")
 """Keywords, the first that is there."""
+_YEARS: Final = range(1900, 2200)
+"""Years in which somebody may have shot; another one is a clock that was never set."""
+_MOST_DAYS: Final = 120_000
 _MJD_EPOCH: Final = dt.datetime(1858, 11, 17, tzinfo=dt.UTC)
 
 
@@ -85,9 +84,11 @@ def read_cards(path: Path) -> dict[str, Any]:
     """Keywords of the primary header, or of the first picture; checks that the file is whole."""
     require_file(path)
     try:
-        with _opened(path) as handle:
+        if is_packed(path):
+            return _of_packed(path)
+        with open(path, "rb") as handle:
             return _read(handle, path)
-    except UnreadableFile:
+    except InputError:
         raise
     except FOREIGN as error:
         raise UnreadableFile(
@@ -98,34 +99,40 @@ def read_cards(path: Path) -> dict[str, Any]:
         ) from error
 
 
-def _opened(path: Path) -> IO[bytes]:
-    handle = open(path, "rb")  # noqa: SIM115 - closed by the caller, or below
-    head = handle.read(2)
-    handle.seek(0)
-    if head == b"\x1f\x8b":
-        handle.close()
-        return gzip.open(path, "rb")  # type: ignore[return-value]
-    return handle
+def _of_packed(path: Path) -> dict[str, Any]:
+    cards: dict[str, Any] = {}
+    headers = packed_headers(path)
+    if not headers:
+        raise _no_fits(path)
+    for header in headers:
+        cards = cards_of(header) | cards
+        if data_bytes(header):
+            break
+    return cards
+
+
+def _no_fits(path: Path) -> UnreadableFile:
+    return UnreadableFile(
+        "This is not a FITS file",
+        why="it begins otherwise",
+        do="Take it out of the folder",
+        file=path,
+    )
 
 
 def _read(handle: IO[bytes], path: Path) -> dict[str, Any]:
     cards: dict[str, Any] = {}
-    size = _size(handle)
+    size = handle.seek(0, 2)
     handle.seek(0)
     if handle.read(9) != b"SIMPLE  =":
-        raise UnreadableFile(
-            "This is not a FITS file",
-            why="it begins otherwise",
-            do="Take it out of the folder",
-            file=path,
-        )
+        raise _no_fits(path)
     handle.seek(0)
     place = 0
     while True:
         header = astropy_fits().Header.fromfile(handle, padding=False)
         place = _after(handle)
         cards = cards_of(header) | cards
-        data = _data_bytes(header)
+        data = data_bytes(header)
         if place + data > size:
             raise UnreadableFile(
                 "This file is cut short",
@@ -144,25 +151,6 @@ def _after(handle: IO[bytes]) -> int:
     return -(-handle.tell() // 2880) * 2880
 
 
-def _data_bytes(header: Any) -> int:
-    axes = [int(header[f"NAXIS{n + 1}"]) for n in range(int(header.get("NAXIS", 0)))]
-    if not axes:
-        return 0
-    cells = math.prod(axes) + int(header.get("PCOUNT", 0))
-    return abs(int(header["BITPIX"])) // 8 * cells * int(header.get("GCOUNT", 1))
-
-
-def _size(handle: IO[bytes]) -> int:
-    if isinstance(handle, gzip.GzipFile):
-        total, packed = 0, max(os.fstat(handle.fileno()).st_size, 1)
-        while chunk := handle.read(1 << 20):  # unpacked to the end, so that a cut file is found
-            total += len(chunk)
-            if total > _MOST_UNPACKED and total > _MOST_SHRUNK * packed:
-                raise ValueError("it unpacks to far more than any sub holds")
-        return total
-    return handle.seek(0, 2)
-
-
 def start_of(cards: dict[str, Any]) -> dt.datetime | None:
     date = first_text(cards, ("DATE-OBS",))
     time = first_text(cards, ("TIME-OBS",))
@@ -175,9 +163,11 @@ def start_of(cards: dict[str, Any]) -> dt.datetime | None:
             if text and "T" in text:
                 text = re.sub(r"(\.\d{6})\d+", r"\1", text.replace("Z", "+00:00"))
                 found = dt.datetime.fromisoformat(text)
-                return found.astimezone(dt.UTC) if found.tzinfo else found.replace(tzinfo=dt.UTC)
+                if found.year in _YEARS:
+                    zoned = found if found.tzinfo else found.replace(tzinfo=dt.UTC)
+                    return zoned.astimezone(dt.UTC)
     days = first_number(cards, ("MJD-OBS",))
-    return _MJD_EPOCH + dt.timedelta(days=days) if days else None
+    return _MJD_EPOCH + dt.timedelta(days=days) if days and abs(days) < _MOST_DAYS else None
 
 
 def _longitude(cards: dict[str, Any]) -> float | None:

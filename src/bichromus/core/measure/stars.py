@@ -339,7 +339,8 @@ def _arm(values: np.ndarray, half: np.ndarray) -> np.ndarray:
     k = np.maximum(below.argmax(1), 1)
     each = np.arange(len(values))
     before, after = values[each, k - 1], values[each, k]
-    found = k - 1 + (before - half) / np.maximum(before - after, 1e-30)
+    with np.errstate(over="ignore", invalid="ignore"):  # absurd values have no arm: NaN
+        found = k - 1 + (before - half) / np.maximum(before - after, 1e-30)
     return np.asarray(np.where(below.any(1), found, np.nan), np.float64)
 
 

@@ -42,6 +42,7 @@ from .sources import RGB, bytes_of
 T = TypeVar("T")
 _Map = tuple[np.ndarray, np.ndarray]
 _Rig = tuple[str, tuple[int, int]]
+_LARGEST_SHARE: Final = 1e30
 _SMALLEST_PX: Final = 400
 _EDGE_PX: Final = 90.0  # over which a stack fades into the others
 _LARGE: Final = 10e9
@@ -232,9 +233,9 @@ def _prepared(name: str, lines: Sequence[_Line]) -> Prepared:
     total, weight = np.zeros_like(first.plane), np.zeros_like(first.plane)
     for line in lines:
         flux = _flux(first.plane, line.plane) if line is not first else 1.0
-        if flux <= 0:
-            continue
         share = (flux / line.sigma) ** 2
+        if flux <= 0 or not 0 < share < _LARGEST_SHARE:  # of a plane that is no light
+            continue
         seen = np.float32(share) * _soft(np.isfinite(line.plane))
         total += seen / np.float32(flux) * np.nan_to_num(line.plane)
         weight += seen

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import struct
 from pathlib import Path
 from typing import Final
@@ -11,9 +12,10 @@ import numpy as np
 
 from ...model.errors import UnreadableFile
 from ...model.planes import Header
-from ..foreign import FOREIGN, check_room
+from ..foreign import FOREIGN, check_packing, check_room
 from .base import Reader
 
+logging.getLogger("imagecodecs").setLevel(logging.CRITICAL + 1)  # what is wrong, we say
 _HEAD_BYTES: Final = 26
 _GREYS: Final = (0, 4)
 _SAMPLES: Final = {0: 1, 2: 3, 3: 3, 4: 2, 6: 4}
@@ -33,7 +35,9 @@ def _announced(path: Path) -> int:
     if len(head) < _HEAD_BYTES:
         return -1
     width, height, bits, kind = struct.unpack(">IIBB", head[16:26])
-    check_room((height, width, _SAMPLES.get(kind, 4)), max(bits // 8, 1), path)
+    samples = _SAMPLES.get(kind, 4)
+    check_room((height, width, samples), max(bits // 8, 1), path)
+    check_packing(height * width * samples * bits // 8, path.stat().st_size, path)
     return int(kind)
 
 

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import logging
+from dataclasses import replace
+from math import prod
 from pathlib import Path
 from typing import Any, Final
 
@@ -11,13 +13,15 @@ import numpy as np
 from ...model.errors import InputError, UnreadableFile, UnsupportedData
 from ...model.json_text import parse_json
 from ...model.planes import Header
-from ..foreign import check_room
+from ..foreign import check_packing, check_room
 from ..headers import map_header
 from .base import Reader
 
 logging.getLogger("tifffile").setLevel(logging.CRITICAL + 1)  # what is wrong, we say
 
 _WHITE_IS_ZERO: Final = 0
+_GREY: Final = (_WHITE_IS_ZERO, 1)
+_RGB_PLANES: Final = 3
 _LIGHT: Final = (1, 2, 34892)
 """Grey, RGB, and linear raw colours."""
 _KINDS: Final = {
@@ -42,11 +46,13 @@ def _read(path: Path) -> tuple[np.ndarray, Header]:
 
         with tifffile.TiffFile(path, is_shaped=False) as tif:
             series = tif.series[0]
-            page = tif.pages[0]
+            page: Any = tif.pages[0]
             _check(series, page, path)
             data = _upright(series.asarray(), page)
             description = str(getattr(tif.pages[0], "description", "")) if tif.pages else ""
             axes = series.axes
+            colours = _RGB_PLANES if int(page.photometric) not in _GREY else 1
+            bits = int(np.min(page.bitspersample))
     except InputError:
         raise
     except Exception as error:  # the decoder raises anything at all on damaged files
@@ -58,10 +64,11 @@ def _read(path: Path) -> tuple[np.ndarray, Header]:
             file=path,
         ) from error
     if axes.endswith("S") and data.ndim == 3:
-        data = np.moveaxis(data[..., :3], -1, 0) if data.shape[-1] >= 3 else data[..., 0]
-    elif axes.startswith("S") and data.ndim == 3:  # planes one after the other; alpha is left out
-        data = data[:3] if data.shape[0] >= 3 else data[0]
-    return data, _described(description)
+        data = np.moveaxis(data, -1, 0)
+        axes = "S"
+    if axes.startswith("S") and data.ndim == 3:  # alpha and what else lies beside is left out
+        data = data[:3] if colours >= _RGB_PLANES and len(data) >= _RGB_PLANES else data[0]
+    return data, _with_top(_described(description), data, bits)
 
 
 def _check(series: Any, page: Any, path: Path) -> None:
@@ -84,15 +91,27 @@ def _check(series: Any, page: Any, path: Path) -> None:
             do="Save each as a file of its own, or all three as one RGB picture",
             file=path,
         )
-    check_room(shape, np.dtype(series.dtype).itemsize, path)
+    item = np.dtype(series.dtype).itemsize
+    check_room(shape, item, path)
+    check_packing(prod(shape), sum(page.databytecounts), path)
 
 
 def _upright(data: np.ndarray, page: Any) -> np.ndarray:
     """Data with more light as larger numbers."""
     if int(page.photometric) != _WHITE_IS_ZERO or data.dtype.kind != "u":
         return data
-    top = np.iinfo(data.dtype).max
-    return np.asarray(top - data, data.dtype)
+    top = min(np.iinfo(data.dtype).max, (1 << int(np.min(page.bitspersample))) - 1)
+    return np.asarray(top - np.minimum(data, data.dtype.type(top)), data.dtype)
+
+
+def _with_top(header: Header, data: np.ndarray, bits: int) -> Header:
+    """A header that says where the range of integers ends, where their type holds more than the
+    file has bits: 15 for four bits, 4095 for twelve.
+    """
+    whole = 8 * data.dtype.itemsize
+    if data.dtype.kind != "u" or bits >= whole or header.saturation is not None:
+        return header
+    return replace(header, saturation=float((1 << bits) - 1))
 
 
 def _described(description: str) -> Header:
