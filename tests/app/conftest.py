@@ -56,6 +56,7 @@ def window(
     """The window on its own copy of the prepared project, with a picture on the stage."""
     folder = tmp_path / prepared_project.name
     shutil.copytree(prepared_project, folder)
+    application.settings.add_recent(folder)  # the person's own: nothing is asked
     opened = application.open(folder)
     qtbot.waitUntil(
         lambda: opened.session.blend.snapshot.recipe is not None and not opened.session.jobs.busy,

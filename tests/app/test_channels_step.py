@@ -36,6 +36,7 @@ def project(tmp_path_factory: pytest.TempPathFactory, mess_files: dict[str, Path
 
 @pytest.fixture
 def step(qtbot: QtBot, application: Application, project: Path) -> Iterator[ChannelsStep]:
+    application.settings.add_recent(project)  # the person's own: nothing is asked
     window = application.open(project)
     window.resize(1280, 800)
     qtbot.waitUntil(

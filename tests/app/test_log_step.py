@@ -43,6 +43,7 @@ def opened(qtbot: QtBot, application: Application, tmp_path: Path) -> Window:
     made = Session(folder, "New")
     made.planning.set_plan("things", **{**demo_plan().model_dump(), "date": "2027-03-11"})
     made.close()
+    application.settings.add_recent(folder)  # the person's own: nothing is asked
     window = application.open(folder)
     qtbot.waitUntil(lambda: window.session.planning.snapshot.view is not None, timeout=120_000)
     window.go("log")

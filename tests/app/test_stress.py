@@ -59,6 +59,7 @@ def test_hundreds_of_moves_with_jobs_opening_and_closing(
             break
         window.close()  # keeps what is on its way
         assert balance_of(folder) == last
+        application.settings.add_recent(folder)  # the person's own: nothing is asked
         window = application.open(folder)
     qtbot.waitUntil(lambda: not window.session.jobs.busy, timeout=120_000)
     qtbot.waitUntil(

@@ -68,7 +68,17 @@ class Application(QObject):
                 )
         if self.window is not None and self.window.session.document.folder == folder.absolute():
             return self.window
-        return self._show(Session(folder, "New project" if what in ("new", "last") else None), demo)
+        name = "New project" if what in ("new", "last") else None
+        return self._show(self._session(folder, name), demo)
+
+    def _session(self, folder: Path, name: str | None) -> Session:
+        """The project of a folder. One of an older version that the person has worked on is known
+        by the list of recent ones, and asks nothing.
+        """
+        session = Session(folder, name, ask=True)
+        if session.asks and session.document.store.folder in self.settings.recent():
+            session.allow()
+        return session
 
     def _show(self, session: Session, demo: str) -> Window:
         old = self.window
@@ -89,7 +99,7 @@ class Application(QObject):
             window.show_errors(self._faults)
             self._faults = []
         self.settings.add_recent(session.document.folder)
-        session.follow()
+        window.begin()
         if demo:
             session.open_demo(demo)
         if demo and session.state.sources and not session.state.plan.sites:

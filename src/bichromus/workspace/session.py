@@ -65,9 +65,13 @@ class Session:
         now: Callable[[], dt.datetime] = _utc_now,
         jobs: Jobs | None = None,
         previews: Latest | None = None,
+        ask: bool = False,
     ) -> None:
-        """Open the project in ``folder``, or make it. Raises ProjectError."""
+        """Open the project in ``folder``, or make it; with ``ask`` nothing that a project from
+        elsewhere points to is read before ``allow``. Raises ProjectError.
+        """
         self.document = Document(folder, name)
+        self.asks = tuple(self.document.trust.outside(self.document.saved)) if ask else ()
         self.jobs = jobs or Jobs()
         self.previews = previews or Latest()
         self._closed = False
@@ -117,12 +121,18 @@ class Session:
 
     def follow(self) -> None:
         """Bring all that is derived up to the state: called when it has changed, and to begin."""
-        if self._closed:
+        if self._closed or self.asks:
             return
         self.log.follow()
         self.night_watch.follow()
         self.channels.follow()
         self._follow_channels()
+
+    def allow(self) -> None:
+        """Read what the project points to outside, now and from now on."""
+        self.document.trust.allow(self.asks)
+        self.asks = ()
+        self.follow()
 
     def _follow_channels(self) -> None:
         self.blend.follow(self.channels.snapshot, self.layers.snapshot)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from pathlib import Path
 from typing import Final
 
 from PyQt6.QtWidgets import QWidget
@@ -11,6 +12,7 @@ from ...core.advise import Advice
 from ...core.model.errors import BichromusError
 from ..command import Command
 from .about import AboutSheet
+from .outside import OutsideSheet
 from .sheets import ErrorSheet, Finder, KeySheet, WhySheet
 
 _LEFT: Final = 184
@@ -29,6 +31,7 @@ class SheetStack:
         self.finder = Finder(window, commands)
         self.keys = KeySheet(window, commands, tuple(more_keys))
         self.about = AboutSheet(window, self._place_about)
+        self.outside = OutsideSheet(window)
 
     def show_why(self, advice: Advice | None) -> None:
         """The figures behind an advice, or put them away."""
@@ -44,6 +47,13 @@ class SheetStack:
         """Say what went wrong, until it is put away."""
         self.errors.show_errors(errors)
         self.errors.open_at(_LEFT, self._window.height() - _ABOVE_FOOT)
+
+    def ask_about(self, paths: Sequence[Path]) -> None:
+        """Whether files outside the project may be read."""
+        self.outside.show_places(paths)
+        x = (self._window.width() - self.outside.width()) // 2
+        self.outside.open_at(x, 90, below=True)
+        self.outside.leave.setFocus()
 
     def show_keys(self) -> None:
         """All keys, or put them away."""
@@ -69,7 +79,7 @@ class SheetStack:
 
     def put_away_top(self) -> bool:
         """Put the top sheet away; False where none is open."""
-        for sheet in (self.finder, self.keys, self.about, self.errors, self.why):
+        for sheet in (self.finder, self.keys, self.about, self.errors, self.why, self.outside):
             if sheet.isVisible():
                 sheet.put_away()
                 return True

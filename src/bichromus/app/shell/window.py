@@ -109,7 +109,8 @@ class Window(QMainWindow):
         status_bar.why.connect(self.show_why)
         status_bar.cancel.connect(self.session.jobs.cancel)
         self.welcome.open_wanted.connect(self.choose_files)
-        self.welcome.again_wanted.connect(self.session.channels.prepare_again)
+        self.welcome.again_wanted.connect(self._prepare_again)
+        self.sheets.outside.allowed.connect(self.session.allow)
         self.welcome.demo_wanted.connect(lambda which: self.project_wanted.emit(f"demo {which}"))
         self.welcome.subs_wanted.connect(self.choose_subs)
         self.welcome.night_wanted.connect(lambda: self.go("plan"))
@@ -142,6 +143,19 @@ class Window(QMainWindow):
         self.status_bar.show_probe("")
         self._show_frame()
         self._show_advice()
+
+    def begin(self) -> None:
+        """Follow the project; one from elsewhere is asked about first."""
+        if self.session.asks:
+            self.sheets.ask_about(self.session.asks)
+        else:
+            self.session.follow()
+
+    def _prepare_again(self) -> None:
+        if self.session.asks:
+            self.begin()
+        else:
+            self.session.channels.prepare_again()
 
     def select(self, channel: str) -> None:
         """Choose a channel."""

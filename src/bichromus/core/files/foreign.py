@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any, Final
 
 from ..model.errors import UnreadableFile, UnsupportedData
+from ..model.visible import is_utf8
 
 # what a library finds odd in a file it says to nobody: we say what matters
 warnings.filterwarnings("ignore", module=r"(astropy|tifffile|PIL)\.")
@@ -40,6 +41,17 @@ def require_file(path: Path) -> None:
             "This is no file with data",
             why="it is a pipe or a device",
             do="Choose a file",
+            file=path,
+        )
+
+
+def require_utf8(path: Path) -> None:
+    """Raises UnreadableFile for a name that a project could not keep."""
+    if not is_utf8(str(path.absolute())):
+        raise UnreadableFile(
+            "This file cannot be kept in a project",
+            why="its name, or that of a folder above it, is not UTF-8",
+            do="Rename it",
             file=path,
         )
 

@@ -14,6 +14,8 @@ from typing import Final
 
 MOST_BYTES: Final = 16_000_000
 """The longest table or recipe that anybody has is a hundredth of this."""
+_FORMULA: Final = ("=", "+", "-", "@", "\t", "\r")
+"""How a cell begins that spreadsheets would reckon with."""
 
 
 def read_text(path: Path, encoding: str = "utf-8", most: int = MOST_BYTES) -> str:
@@ -33,9 +35,33 @@ def read_text(path: Path, encoding: str = "utf-8", most: int = MOST_BYTES) -> st
     return text.replace("\r\n", "\n").replace("\r", "\n")
 
 
+def cell(value: object) -> object:
+    """What stands in a cell of a table that is written: a name that a spreadsheet would take for a
+    formula is marked as text.
+    """
+    if not isinstance(value, str) or not value.startswith(_FORMULA) or _is_number(value):
+        return value
+    return f"'{value}"
+
+
+def cell_text(text: str) -> str:
+    """A cell as it was before ``cell``."""
+    return text[1:] if text.startswith("'") and text[1:].startswith(_FORMULA) else text
+
+
+def _is_number(text: str) -> bool:
+    try:
+        float(text)
+    except ValueError:
+        return False
+    return True
+
+
 def csv_rows(lines: Iterable[str], delimiter: str = ",") -> list[list[str]]:
     """Cells of a table, without the blanks around them. Raises ValueError for what is no table."""
     try:
-        return [[c.strip() for c in row] for row in csv.reader(lines, delimiter=delimiter)]
+        return [
+            [cell_text(c.strip()) for c in row] for row in csv.reader(lines, delimiter=delimiter)
+        ]
     except csv.Error as error:
         raise ValueError(str(error)) from error

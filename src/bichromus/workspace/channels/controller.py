@@ -183,6 +183,7 @@ class ChannelsController:
             if new and not found:
                 self._drop_quick_look()
             if found:
+                document.trust.accept([Path(s.path) for s in found])
                 self._ask_about([Path(s.path).name for s in found if not s.sure])
                 document.do(commands.open_sources(found))
             if errors:

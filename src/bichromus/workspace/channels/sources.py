@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Final
 
 from ...core.files import read_picture
+from ...core.files.foreign import require_utf8
 from ...core.files.frames import mapped_frame
 from ...core.model.channel import LINES, FilterName, filter_name
 from ...core.model.errors import InputError, UnreadableFile
@@ -85,6 +86,7 @@ def _file_bytes(path: Path) -> float:
 def _glimpse(path: Path, now: str) -> SourceState | None:
     """What the header of a file says that need not be read; None where it must be, or cannot."""
     with contextlib.suppress(InputError, OSError):
+        require_utf8(path)
         frame = mapped_frame(path)
         if frame is not None:
             return _said(path, frame.header, len(frame.stored) == 3, frame.shape, now)
@@ -92,6 +94,7 @@ def _glimpse(path: Path, now: str) -> SourceState | None:
 
 
 def _inspect_one(store: Store, path: Path, preliminary: bool, now: str) -> SourceState:
+    require_utf8(path)
     picture = read_picture(path)
     digest = source_hash(store, path)
     said = _said(path, picture.header, picture.colour, picture.shape, now)

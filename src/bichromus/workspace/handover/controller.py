@@ -95,6 +95,7 @@ class HandoverController:
             wanted.subs,
             progress,
             extras=extras,
+            may_copy=self._context.document.trust.has_opened,
         )
 
     def take(self, folder: Path, told: Callable[[Contribution], None] | None = None) -> None:
@@ -104,6 +105,7 @@ class HandoverController:
 
         def work(progress: Progress) -> None:
             found = read_contribution(folder)
+            self._context.document.trust.accept([folder])
             self._log.count_contribution(folder, found, progress)
             if found.stacks:
                 self._channels.open_files(found.stacks)

@@ -5,7 +5,10 @@ they are.
 from __future__ import annotations
 
 import datetime as dt
+import errno
+import os
 import shutil
+import stat
 from collections import defaultdict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
@@ -15,11 +18,13 @@ from typing import Final
 from pydantic import ValidationError
 
 from ...core.files import read_fits_header
-from ...core.files.atomic import check_output, write_text
-from ...core.model.errors import InputError, UnreadableFile, WriteFailed
+from ...core.files.atomic import check_output, write_failed, write_text
+from ...core.files.read import sniff
+from ...core.model.errors import InputError, UnreadableFile
 from ...core.model.log_columns import READ
 from ...core.model.progress import SILENT, Progress
 from ...core.model.text_file import read_text
+from ...core.model.visible import cut, quote
 from ..project.journal import Row
 from ..project.state import SourceState
 from .manifest import Manifest, RecipePart, RunPart, StackPart, make_manifest
@@ -75,7 +80,7 @@ def read_contribution(folder: Path) -> Contribution:
     except (ValidationError, UnicodeDecodeError, ValueError) as error:
         first = error.errors()[0] if isinstance(error, ValidationError) else None
         why = (
-            f"{'.'.join(map(str, first['loc'])) or 'the text'}: {first['msg']}"
+            f"{'.'.join(map(str, first['loc'])) or 'the text'}: {cut(first['msg'])}"
             if first
             else "it is no text"
         )
@@ -95,15 +100,24 @@ def _beside(manifest: Path, name: str, what: str) -> Path:
     for one that is missing.
     """
     home = manifest.parent.absolute()
-    place = (home / name).resolve()
+    try:
+        place = (home / name).resolve()
+        there = place.is_file()
+    except (OSError, ValueError) as error:
+        raise InputError(
+            f"The contribution names a {what} that cannot be",
+            why=quote(name),
+            file=manifest,
+            do="Ask its sender to export it again",
+        ) from error
     if not place.is_relative_to(home.resolve()):
         raise InputError(
             "The contribution names a file outside its folder",
-            why=name,
+            why=quote(name),
             file=manifest,
             do="Ask its sender to export it again",
         )
-    if not place.is_file():
+    if not there:
         raise UnreadableFile(
             f"A {what} of this contribution is missing", do="Copy it again", file=place
         )
@@ -161,6 +175,27 @@ def _runs(made: Manifest, stacks: Sequence[Path], path: Path) -> dict[str, Row]:
     return out
 
 
+def _check_source(source: Path, may_copy: Callable[[Path], bool]) -> None:
+    """Raises InputError for a file that must not be handed on."""
+    if not may_copy(source):
+        raise InputError(
+            "This file is not handed on",
+            why="the project points to it, but you have never opened it for this project",
+            do="Open it here first, if it is yours to give",
+            file=source,
+        )
+    sniff(source)
+
+
+def _copy(source: Path, target: Path) -> None:
+    """Copy a plain file; what has become a link or a pipe meanwhile is no such file."""
+    handle = os.open(source.resolve(), os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+    with os.fdopen(handle, "rb") as one, open(target, "xb") as two:
+        if not stat.S_ISREG(os.fstat(handle).st_mode):
+            raise OSError(errno.EINVAL, "it is a pipe or a device")
+        shutil.copyfileobj(one, two, 1 << 20)
+
+
 def _typed(value: float | None) -> str:
     return "" if value is None else f"{value!r}"
 
@@ -193,12 +228,14 @@ def write_contribution(
     progress: Progress = SILENT,
     taken: Callable[[Path], bool] = Path.exists,
     extras: Extras = Extras(),
+    may_copy: Callable[[Path], bool] = lambda _path: True,
 ) -> list[Path]:
     """Write a station's manifest and copies of its stacks, or the masters in their place, its kept
     subs where asked, and recipes, into a new folder.
 
-    The manifest comes last: a folder without one is no contribution. Raises OutputRefused,
-    WriteFailed.
+    Only files for which ``may_copy`` holds go along, and of those only pictures that can be read:
+    what a project says of a file is no reason to hand it on. The manifest comes last: a folder
+    without one is no contribution. Raises InputError, OutputRefused, WriteFailed.
     """
     made = make_manifest(station, subs, sources)
     stacks = [s for s in sources if s.station == station and not s.preliminary]
@@ -208,7 +245,11 @@ def write_contribution(
     if extras.recipes:
         parts = tuple(part for part, _ in extras.recipes)
         made = made.model_copy(update={"version": 2, "recipes": parts})
-    files = [(Path(s.path), folder / Path(s.path).name) for s in stacks]
+    files = (
+        [(Path(s.path), folder / part.file) for s, part in zip(stacks, made.stacks, strict=True)]
+        if stacks
+        else []
+    )
     made_here = [extra for _, extra in (*extras.masters, *extras.recipes)]
     if with_subs:
         files += [
@@ -217,6 +258,8 @@ def write_contribution(
             if s.contributor == station and s.kept and s.file
         ]
     check_output(folder / MANIFEST, False)
+    for source, _ in files:
+        _check_source(source, may_copy)
     for place in (*(p for _, p in files), *(folder / e.place for e in made_here)):
         if taken(place):
             raise InputError("This file is there already", do="Choose an empty folder", file=place)
@@ -226,18 +269,13 @@ def write_contribution(
             progress.step(number / count, f"copying {source.name}")
             place.parent.mkdir(parents=True, exist_ok=True)
             partial = place.with_name(place.name + ".partial")
-            shutil.copyfile(source, partial)
+            _copy(source, partial)
             partial.replace(place)
         for number, extra in enumerate(made_here, len(files)):
             progress.step(number / count, f"writing {extra.place}")
             (folder / extra.place).parent.mkdir(parents=True, exist_ok=True)
             extra.write(folder / extra.place)
     except OSError as error:
-        raise WriteFailed(
-            "The contribution could not be written",
-            why=error.strerror or str(error),
-            do="Free some space, or choose another folder",
-            file=folder,
-        ) from error
+        raise write_failed(error, folder) from error
     write_text(folder / MANIFEST, made.dump(), False)
     return [folder / MANIFEST, *(p for _, p in files), *(folder / e.place for e in made_here)]

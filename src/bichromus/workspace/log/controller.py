@@ -213,6 +213,8 @@ class LogController:
     def watch(self, folder: str) -> None:
         """Watch a folder, or none: what is there is taken in first."""
         words = f"watch {Path(folder).name}" if folder else "stop watching"
+        if folder:
+            self._context.document.trust.accept([Path(folder)])
 
         def change(state: ProjectState) -> ProjectState:
             return state.model_copy(update={"log": state.log.replaced(watched=folder)})

@@ -15,6 +15,7 @@ from ...core.files.atomic import write_text
 from ...core.model.channel import channel_order
 from ...core.model.errors import UnknownName
 from ...core.model.log_columns import READ
+from ...core.model.text_file import cell
 from .channel_time import channel_times
 from .sub import Sub
 
@@ -158,7 +159,7 @@ def as_csv(subs: Sequence[Sub]) -> str:
     writer = csv.DictWriter(out, HEADINGS, lineterminator="\n")
     writer.writeheader()
     for sub in subs:
-        writer.writerow({k: "" if v is None else v for k, v in row_of(sub).items()})
+        writer.writerow({k: "" if v is None else cell(v) for k, v in row_of(sub).items()})
     return out.getvalue()
 
 

@@ -11,6 +11,7 @@ from functools import partial
 from pathlib import Path
 from typing import Final
 
+from ...core.files.foreign import require_utf8
 from ...core.files.sub_header import is_sub_file, read_sub
 from ...core.model.errors import UnreadableFile, UnsupportedData
 from ...core.model.progress import SILENT, Progress
@@ -71,6 +72,7 @@ def scan(folder: Path, files: Sequence[Path], progress: Progress = SILENT) -> Sc
         if number % 20 == 0:
             progress.step(number / max(len(files), 1), f"reading {path.name}")
         try:
+            require_utf8(path)
             kind, header, word = read_sub(path)
         except (UnreadableFile, UnsupportedData) as error:
             out.found.broken.append((str(path.absolute()), error.why or error.what))
@@ -109,6 +111,7 @@ def take_in(
     A killed intake keeps whole batches; doing it again completes it.
     """
     files = sub_files(folder)
+    log.document.trust.accept([folder])
     merge = f"intake {next(_SERIAL)} {dt.datetime.now().timestamp()}"
     label = f"take in {folder.name}"
     named = [(filter_key(text), known_channel(channel)) for text, channel in filters]

@@ -119,7 +119,21 @@ def make_manifest(station: str, subs: Sequence[Sub], sources: Sequence[SourceSta
         hours={n: round(h, 6) for n, h in hours.items()},
         runs=runs,
         stacks=tuple(
-            StackPart(file=Path(s.path).name, channel="+".join(s.lines), hours=s.hours)
-            for s in stacks
+            StackPart(file=name, channel="+".join(s.lines), hours=s.hours)
+            for s, name in zip(stacks, _names(stacks), strict=True)
         ),
     )
+
+
+def _names(stacks: Sequence[SourceState]) -> list[str]:
+    """What each stack is called in the contribution: two of one name, from two folders, do not take
+    each other's place.
+    """
+    out: list[str] = []
+    for source in stacks:
+        path, number = Path(source.path), 2
+        name = path.name
+        while name in out:
+            name, number = f"{path.stem} {number}{path.suffix}", number + 1
+        out.append(name)
+    return out

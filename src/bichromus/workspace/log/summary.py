@@ -11,6 +11,7 @@ from dataclasses import asdict, dataclass
 from typing import Any, Final
 
 from ...core.model.channel import channel_order
+from ...core.model.text_file import cell
 from ..project.state import SourceState
 from .runs import NightRow
 from .view import LogView
@@ -296,7 +297,7 @@ def _csv(s: Summary) -> str:
     for c in s.channels:
         if not c.counts:
             hours = f"{c.hours:.4f}"
-            writer.writerow((c.channel, "", "", hours, "", " ".join(c.stations)))
+            writer.writerow((c.channel, "", "", hours, "", cell(" ".join(c.stations))))
         for number, (count, seconds) in enumerate(c.counts):
             writer.writerow(
                 (
@@ -305,7 +306,7 @@ def _csv(s: Summary) -> str:
                     f"{seconds:g}",
                     f"{count * seconds / 3600:.4f}",
                     (c.nights or "") if number == 0 else "",
-                    " ".join(c.stations),
+                    cell(" ".join(c.stations)),
                 )
             )
     return out.getvalue()

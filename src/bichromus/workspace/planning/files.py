@@ -10,6 +10,8 @@ from typing import Final
 
 from ...core.files.atomic import write_text
 from ...core.model.errors import UnknownName
+from ...core.model.text_file import cell
+from ...core.model.visible import visible
 from ...core.plan.actions import actions_of
 from ...core.plan.dates import iso_time, local_time, moment_of
 from ...core.plan.laying import Block
@@ -21,6 +23,8 @@ from .view import PlanView
 
 DARK_DEG: Final = -18.0
 """The Sun's altitude from which it is dark."""
+
+_LINE_BYTES = 75
 
 
 def write_plan(view: PlanView, path: Path, overwrite: bool = False) -> None:
@@ -143,12 +147,22 @@ def plan_table(view: PlanView) -> str:
     writer.writerow(["start_utc", "end_utc", "filter", "subs", "sub_s", "target", "rig"])
     for rig, b in _every_block(view):
         writer.writerow(
-            [iso_time(b.start), iso_time(b.end), b.filter, b.subs, b.sub_s, b.target, rig]
+            [
+                iso_time(b.start),
+                iso_time(b.end),
+                cell(b.filter),
+                b.subs,
+                b.sub_s,
+                cell(b.target),
+                cell(rig),
+            ]
         )
     writer.writerow([])
     writer.writerow(["night", "filter", "hours", "target", "rig"])
     for u in view.coming.uses:
-        writer.writerow([u.date.isoformat(), u.filter, f"{u.hours:.2f}", u.target, u.station])
+        writer.writerow(
+            [u.date.isoformat(), *map(cell, (u.filter, f"{u.hours:.2f}", u.target, u.station))]
+        )
     writer.writerow([])
     writer.writerow(["panel", "ra_deg", "dec_deg", "camera_angle_deg"])
     for p in panels(view):
@@ -235,11 +249,29 @@ def calendar(view: PlanView) -> str:
             f"DTSTAMP:{_stamp(view.night.start)}",
             f"DTSTART:{_stamp(b.start)}",
             f"DTEND:{_stamp(b.end)}",
-            f"SUMMARY:{b.target}: {b.filter} {b.subs} x {b.sub_s:.0f} s",
-            f"LOCATION:{sites[rig]}",
+            f"SUMMARY:{_calendar_text(f'{b.target}: {b.filter} {b.subs} x {b.sub_s:.0f} s')}",
+            f"LOCATION:{_calendar_text(sites[rig])}",
             "END:VEVENT",
         ]
-    return "\r\n".join([*lines, "END:VCALENDAR", ""])
+    return "\r\n".join([*map(_folded, lines), "END:VCALENDAR", ""])
+
+
+def _calendar_text(text: str) -> str:
+    """A text within an entry: what would end its line or its value is escaped."""
+    plain = visible(text)
+    return plain.replace("\\", "\\\\").replace(";", "\\;").replace(",", "\\,")
+
+
+def _folded(line: str) -> str:
+    """A line in pieces of at most 75 bytes, each further one behind a blank."""
+    pieces: list[str] = []
+    piece = ""
+    for char in line:
+        if len((piece + char).encode()) > _LINE_BYTES - bool(pieces):
+            pieces.append(piece)
+            piece = ""
+        piece += char
+    return "\r\n ".join([*pieces, piece])
 
 
 def _stamp(jd: float) -> str:

@@ -9,13 +9,15 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from psygnal import Signal
+from pydantic_core import PydanticSerializationError
 
 from ...core.files.atomic import write_failed
-from ...core.model.errors import BichromusError, ProjectClosed, ProjectError
+from ...core.model.errors import BichromusError, InputError, ProjectClosed, ProjectError
 from .faults import store_fault
 from .journal import LogChange
 from .state import ProjectState
 from .store import Store
+from .trust import Trust
 
 Change = Callable[[ProjectState], ProjectState]
 """From the saved state to the new one; called under the document's lock: no slow work in it."""
@@ -66,11 +68,13 @@ class Document:
         self.store = Store(folder)
         try:
             saved = self.store.load()
+            new = saved is None
             if saved is None:
                 saved = self.store.append("new project", ProjectState(name=name or folder.stem))
         except BaseException:
             self.store.close()
             raise
+        self.trust = Trust(self.store, new)
         self._lock = threading.RLock()
         self._closed = False
         self._passing: dict[str, Change] = {}
@@ -192,6 +196,13 @@ class Document:
             raise store_fault(error, self.folder / "project.db") from error
         except OSError as error:
             raise write_failed(error, self.folder) from error
+        except (UnicodeEncodeError, PydanticSerializationError) as error:
+            raise InputError(
+                "This cannot be kept in the project",
+                why="a name in it is not UTF-8",
+                do="Rename the file or the folder",
+                file=self.folder,
+            ) from error
 
     def _move(self, step: int) -> str | None:
         with self._lock:

@@ -373,6 +373,17 @@ class Store:
             )
         return (rows.get(cursor) if cursor - 1 in rows else None), rows.get(cursor + 1)
 
+    def token(self) -> str | None:
+        """What the person's own list knows this project by."""
+        with self._guard:
+            row = self._db.execute("SELECT value FROM meta WHERE key='token'").fetchone()
+        return str(row[0]) if row else None
+
+    def set_token(self, token: str) -> None:
+        """Give the project another token."""
+        with self._guard, self.transaction():
+            self._db.execute("INSERT OR REPLACE INTO meta VALUES ('token', ?)", (token,))
+
     def known_hash(self, path: Path) -> str | None:
         """The hash of a file that has not changed since it was last read."""
         try:

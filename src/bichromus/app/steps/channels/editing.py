@@ -52,6 +52,7 @@ class ChannelEditing:
             "Pictures (*.fits *.fit *.fts *.tif *.tiff *.png)",
         )
         if path:
+            self.session.document.trust.accept([Path(path)])
             self.session.do(commands.set_layer(self.prepared.channel, Path(path)))
 
     def choose_folder(self) -> None:
