@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -80,7 +79,7 @@ def run(options: argparse.Namespace) -> None:
     if options.save_recipe:
         write_text(Path(options.save_recipe), recipe.dump(), options.overwrite)
     done()
-    _report(options, blender, out, clipped, shape, _warnings(blender, planes, options.stars))
+    _report(options, blender, out, clipped, shape, _warnings(blender, planes, options))
 
 
 def _made(
@@ -102,6 +101,13 @@ def _made(
     if given is not None and settings.same_figures(given.settings):
         figures = given.figures if tells_of(given.figures, figures) else figures
     recipe = compose(settings, figures, made_by)
+    if options.star_source in ("rgb", "lines") and kept_stars(recipe):
+        still = [n for n in recipe.settings.used() if not recipe.channels[n].starless]
+        raise InputError(
+            f"The stars from {_source_words(options.star_source)} cannot be put back",
+            why=f"{', '.join(still)} still {'holds its' if len(still) == 1 else 'hold their'} own",
+            do="Split them off by --split, or give their star layers by --stars",
+        )
     if settings.stars.source in ("rgb", "lines") and not recipe.star_set():
         raise InputError(
             f"There are no stars from {_source_words(settings.stars.source)} to put back",
@@ -115,7 +121,9 @@ def _source_words(source: str) -> str:
     return "R, G and B" if source == "rgb" else "the lines"
 
 
-def _warnings(blender: Blender, planes: BlendPlanes | None, star_items: Sequence[str]) -> list[str]:
+def _warnings(
+    blender: Blender, planes: BlendPlanes | None, options: argparse.Namespace
+) -> list[str]:
     recipe = blender.recipe
     found = [w for p in planes.channels.values() for w in p.warnings] if planes else []
     found += planes.warnings if planes else []
@@ -123,11 +131,20 @@ def _warnings(blender: Blender, planes: BlendPlanes | None, star_items: Sequence
         f"{n} shows no signal above its noise and gets no weight." for n in blender.levels.silent
     ]
     used = [recipe.channels[n] for n in recipe.settings.used()]
-    if kept_stars(recipe) and (star_items or any(f.starless for f in used)):
+    if kept_stars(recipe) and (options.stars or any(f.starless for f in used)):
         still = [n for n in recipe.settings.used() if not recipe.channels[n].starless]
         found.append(
             f"{', '.join(still)} came without a star layer, so stars stay where they are and none "
             "are put back."
+        )
+    if (
+        options.clean is not None
+        and recipe.settings.cleaning.amount > 0
+        and not any(f.starless for f in used)
+    ):
+        found.append(
+            "No noise was taken off: that needs starless channels. Add --split, or give their "
+            "star layers by --stars."
         )
     found += _outside(recipe)
     white = recipe.figures.white

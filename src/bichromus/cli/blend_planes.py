@@ -51,6 +51,8 @@ _SAME, _SAME_SKY = 0.01, 0.3
 """Relative differences of noise and of the brightest, and sigma of the sky, within which planes
 are those that a recipe was made for.
 """
+_FEW_STARS = 12
+"""Stars below which a channel beside star layers counts as starless: too few for a colour."""
 _KIN = 0.1
 """Correlation of noise from which two lines are taken to come from one sensor."""
 
@@ -96,6 +98,8 @@ class BlendPlanes:
     def measure(self, settings: BlendSettings, progress: Progress) -> BlendFigures:
         """All figures of a blend."""
         self.measures = measure_channels(self.channels, progress)
+        if self.layers:
+            self._take_as_starless()
         figures = {n: self._figures(n) for n in self.channels}
         stars = self.stars()
         star_planes = {
@@ -116,6 +120,14 @@ class BlendPlanes:
             lifts=lift_figures(halves, figures, continua),
             cleaning=self._cleaning(settings),
         )
+
+    def _take_as_starless(self) -> None:
+        """A channel without a layer in which no stars are found has none: where star layers are
+        given beside it, they can go on it.
+        """
+        for name, picture in self.channels.items():
+            if name not in self.layers and self.measures[name].stars.count < _FEW_STARS:
+                self.layers[name] = replace(picture, data=np.zeros_like(picture.data))
 
     def _figures(self, name: str) -> ChannelFigures:
         file = self.files[name]

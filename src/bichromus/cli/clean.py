@@ -52,6 +52,9 @@ def run(options: argparse.Namespace) -> None:
             "There is nothing to clean",
             do="Ask for --gradient, --continuum, --stars or --star-layer",
         )
+    if not options.gradient and (options.degree is not None or options.model):
+        asked = "--degree" if options.degree is not None else "--model"
+        raise InputError(f"{asked} is for a gradient", do="Ask for --gradient as well")
     if options.stars and options.star_layer:
         raise InputError("The stars can be split off only once", do="Give --stars or --star-layer")
     inputs = [Path(options.file)]

@@ -23,6 +23,7 @@ from .library.things import TargetThing
 from .log.channel_time import since
 from .log.controller import LogController
 from .log.objects import shot_by_target, times_by_target
+from .log.sub import Sub
 from .planning.controller import PlanController
 from .planning.held import Held, growths, held_until, shot_of_stacks, what_is_held
 from .planning.library import LibraryController
@@ -43,6 +44,17 @@ _PICTURE_FIRST_S: Final = 2.0  # on opening, for which log, subs and plan wait a
 
 def _utc_now() -> dt.datetime:
     return dt.datetime.now(dt.UTC)
+
+
+def _others(subs: Sequence[Sub], targets: Sequence[TargetThing]) -> dict[str, dict[str, Held]]:
+    found, shot = times_by_target(subs, targets), shot_by_target(subs, targets)
+    return {
+        name: {
+            c: Held(t.hours, dual_h=t.dual / 3600, shot=shot.get(name, {}).get(c, ()))
+            for c, t in times.items()
+        }
+        for name, times in found.items()
+    }
 
 
 class Session:
@@ -76,6 +88,9 @@ class Session:
         self.previews = previews or Latest()
         self._closed = False
         self._compiled = False
+        self._known_others: (
+            tuple[Sequence[Sub], list[TargetThing], dict[str, dict[str, Held]]] | None
+        ) = None
         self._known_held: tuple[tuple[object, ...], dict[str, Held]] | None = None
         speak = self._report, self.message.emit, self.advice.emit
         self.context = ProjectContext(self.document, self.jobs, self.previews, now, *speak)
@@ -192,17 +207,14 @@ class Session:
 
     def _held_of_others(self) -> dict[str, dict[str, Held]]:
         """What the log holds of the targets that are shot beside the project's."""
-        plan = self.state.plan
+        plan, subs = self.state.plan, self.log.snapshot.subs
         beside = [t for t in plan.targets if t.name in plan.with_targets]
-        found = times_by_target(self.log.snapshot.subs, beside) if beside else {}
-        shot = shot_by_target(self.log.snapshot.subs, beside) if beside else {}
-        return {
-            name: {
-                c: Held(t.hours, dual_h=t.dual / 3600, shot=shot.get(name, {}).get(c, ()))
-                for c, t in times.items()
-            }
-            for name, times in found.items()
-        }
+        if not beside:
+            return {}
+        known = self._known_others  # a slider on its way asks with every tick, and changes neither
+        if known is None or known[0] is not subs or known[1] != beside:
+            self._known_others = known = (subs, beside, _others(subs, beside))
+        return known[2]
 
     def list_targets(self, request: ListRequest) -> None:
         """Targets of the project, the library and the catalogue to shoot, with the hours that the

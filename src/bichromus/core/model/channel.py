@@ -73,9 +73,12 @@ def filter_name(text: str) -> FilterName:
 
 
 def line_list(text: str) -> tuple[str, ...]:
-    """The lines of a colour stack, as in ``Ha+O3``. Raises UnknownName when one is not a line."""
+    """The lines of a colour stack, as in ``Ha+O3``. Raises UnknownName where a part of it is not a
+    line: what is asked for is never passed over.
+    """
     found = filter_name(text)
-    if not found.known or not set(found.lines) <= set(LINES):
+    parts = text.replace("/", "+").replace(",", "+").replace("&", "+").split("+")
+    if not all(set(passes(p)) and set(passes(p)) <= set(LINES) for p in parts):
         raise UnknownName(
             f"The lines {text!r} are not known", do="Join lines with +, as in Ha+O3 or O3+S2"
         )

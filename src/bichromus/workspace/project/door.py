@@ -41,7 +41,7 @@ class Door:
     def open(self, *parts: str) -> IO[bytes]:
         """A plain file, to be read."""
         with self._folder(parts[:-1]) as home:
-            handle = os.open(parts[-1], _FILE, dir_fd=home)
+            handle = os.open(_one_name(parts[-1]), _FILE, dir_fd=home)
         try:
             if not stat.S_ISREG(os.fstat(handle).st_mode):
                 raise OSError(errno.EINVAL, "it is a pipe, a device or a folder")
@@ -83,7 +83,7 @@ class Door:
         """The path of a folder that is reached without a link; made where it is missing."""
         for depth in range(1, len(parts) + 1 if make else 0):
             with self._folder(parts[: depth - 1]) as home, suppress(FileExistsError):
-                os.mkdir(parts[depth - 1], 0o700, dir_fd=home)
+                os.mkdir(_one_name(parts[depth - 1]), 0o700, dir_fd=home)
         with self._folder(parts):
             return self.path(*parts)
 
@@ -101,7 +101,7 @@ class Door:
         too, is replaced and not followed. The folder is made where it is missing.
         """
         home = self.folder(*parts[:-1], make=True)
-        place = home / parts[-1]
+        place = home / _one_name(parts[-1])
         partial = home / f".{parts[-1]}.{secrets.token_hex(6)}.partial{place.suffix}"
         try:
             flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW
@@ -128,21 +128,26 @@ class Door:
 
     def _stat(self, *parts: str) -> os.stat_result:
         with self._folder(parts[:-1]) as home:
-            return os.stat(parts[-1], dir_fd=home, follow_symlinks=False)
+            return os.stat(_one_name(parts[-1]), dir_fd=home, follow_symlinks=False)
 
     @contextmanager
     def _folder(self, parts: tuple[str, ...]) -> Iterator[int]:
         here = os.open(self.root, os.O_RDONLY | os.O_DIRECTORY | os.O_CLOEXEC)
         try:
             for part in parts:
-                if part in ("", ".", "..") or "/" in part:
-                    raise OSError(errno.EINVAL, f"{part!r} is no name")
-                below = os.open(part, _FOLDER, dir_fd=here)
+                below = os.open(_one_name(part), _FOLDER, dir_fd=here)
                 os.close(here)
                 here = below
             yield here
         finally:
             os.close(here)
+
+
+def _one_name(part: str) -> str:
+    """A name within a folder. Raises OSError for one that leads elsewhere."""
+    if part in ("", ".", "..") or "/" in part or "\0" in part:
+        raise OSError(errno.EINVAL, f"{part!r} is no name")
+    return part
 
 
 def require_plain(folder: Path) -> None:
@@ -167,10 +172,6 @@ def require_plain(folder: Path) -> None:
             do="Take it away, or ask who made the project for a copy without links",
             file=folder / entry.name,
         )
-
-
-DAMAGED_ENTRY: Final[type[Exception]] = Exception
-"""What reading an entry may raise that is not whole: anything at all."""
 
 
 def copy_plain(door: Door, name: str, target: Path, copy: Any) -> None:
