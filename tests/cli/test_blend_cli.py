@@ -75,6 +75,25 @@ def test_stars_are_split_here_or_come_as_layers(
         *("blend", *lines, *star_layers(split_files, "Ha"), "--mapping", "bicolour", *out),
     )
     assert any("O3 came without a star layer" in w for w in mixed["warnings"])
+    beside = ["--mapping", "bicolour", *star_layers(split_files, *COLOURS), *out]
+    with_stars = [*lines, "--star-source", "rgb"]
+    assert refused(capsys, "blend", *with_stars, *beside).count("Ha, O3 still hold their own") == 1
+    starless = [*given(split_files, "Ha", "O3"), "--star-source", "rgb"]
+    found = call(capsys, "blend", *starless, *beside)
+    assert found["stars"]["source"] == "rgb"
+    loud = call(capsys, "blend", *lines, "--mapping", "bicolour", "--clean", "1", *out)
+    assert any("needs starless channels" in w for w in loud["warnings"])
+    stack = demo_files["Balcony_Ha_O3"]
+    to = ["--out", tmp_path / "lines"]
+    assert "Qx" in refused(capsys, "extract", "--stack", f"{stack}:Ha+Qx", *to)
+    one = ["clean", demo_files["Ridge_Ha"], "--stars", tmp_path / "s.fits", *out]
+    assert "--degree is for a gradient" in refused(capsys, *one, "--degree", "2")
+
+
+def refused(capsys: pytest.CaptureFixture[str], *words: object) -> str:
+    """The sentence by which a call is refused."""
+    assert run([str(w) for w in words]) == 2
+    return capsys.readouterr().err
 
 
 def test_broadband_has_a_white_lines_on_top_and_a_luminance(

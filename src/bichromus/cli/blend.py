@@ -13,6 +13,7 @@ from ..core.blend.compose import compose
 from ..core.blend.inputs import green_by_loudness, kept_stars, puts_stars_back
 from ..core.blend.pixels import Clipped
 from ..core.blend.render import Renderer
+from ..core.clean.star_sets import sources_of
 from ..core.files import (
     FORMATS,
     blend_header,
@@ -101,7 +102,8 @@ def _made(
     if given is not None and settings.same_figures(given.settings):
         figures = given.figures if tells_of(given.figures, figures) else figures
     recipe = compose(settings, figures, made_by)
-    if options.star_source in ("rgb", "lines") and kept_stars(recipe):
+    given_too = options.star_source in sources_of(planes.layers)
+    if given_too and kept_stars(recipe):
         still = [n for n in recipe.settings.used() if not recipe.channels[n].starless]
         raise InputError(
             f"The stars from {_source_words(options.star_source)} cannot be put back",
