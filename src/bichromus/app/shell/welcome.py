@@ -16,6 +16,9 @@ _WIDE: Final = 560
 _RECENT: Final = 3
 
 
+_WORDS_PX = 560
+
+
 class Welcome(QWidget):
     """Shown while the project holds no channel."""
 
@@ -30,7 +33,7 @@ class Welcome(QWidget):
         super().__init__()
         self.head = label("", "title")
         self.words = label("", "muted", wrap=True)
-        self.words.setFixedWidth(420)
+        self.words.setFixedWidth(_WORDS_PX)  # else its second line is cut off
         for part in (self.head, self.words):
             part.setAlignment(Qt.AlignmentFlag.AlignHCenter)
         self.ways = QWidget()
@@ -118,8 +121,10 @@ class Welcome(QWidget):
         for made in self.recent_buttons:
             made.setVisible(shown)
 
-    def show_state(self, busy: bool, sources: bool) -> None:
-        """Work is under way, or it was stopped and can be done again, or there is nothing yet."""
+    def show_state(self, busy: bool, sources: bool, asks: bool = False) -> None:
+        """Work is under way, or it was stopped and can be done again, or there is nothing yet;
+        ``asks``: it waits until files outside the project may be read.
+        """
         again = sources and not busy
         self.ways.setVisible(not busy and not again)
         self.again_button.setVisible(again)
@@ -131,7 +136,9 @@ class Welcome(QWidget):
         elif again:
             self.head.setText("The channels are not prepared")
             self.words.setText(
-                "The work was stopped, or a stack could not be used. What was done is kept."
+                "Its stacks lie outside this project and have not been read yet."
+                if asks
+                else "The work was stopped, or a stack could not be used. What was done is kept."
             )
         else:
             self.head.setText("What is in your hands?")

@@ -292,7 +292,9 @@ class Window(QMainWindow):
         names = listed_channels(self.session, self.step)
         cards = [card_of(self.session, self.step, n) for n in names]
         self.channel_list.show_cards(cards, self.selected)
-        self.welcome.show_state(self.session.jobs.busy, bool(state.sources))
+        self.welcome.show_state(
+            self.session.jobs.busy, bool(state.sources), bool(self.session.asks)
+        )
         here = self.session.document.folder
         self.welcome.show_recent([p for p in self.settings.recent() if p != here])
         self.setWindowTitle(f"{state.name} – Bichromus")
