@@ -42,7 +42,12 @@ def main() -> int:
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--kills", type=int, metavar="N", help="kill work at random moments")
     parser.add_argument("--corpus", type=Path, metavar="DIR", help="read every file of a folder")
+    parser.add_argument("--monkey", type=int, metavar="N", help="random gestures on the window")
     options = parser.parse_args()
+    if options.monkey:
+        from .monkey import run_monkey
+
+        return run_monkey(options.monkey, options.seed)
     if options.corpus:
         return run_corpus(options.corpus)
     if options.kills:

@@ -5,6 +5,7 @@ the project opens, at most the gesture in hand is lost, and outputs are whole or
 from __future__ import annotations
 
 import json
+import os
 import resource
 import shutil
 import signal
@@ -26,7 +27,10 @@ from bichromus.core.model.channel import filter_name
 from bichromus.core.model.planes import Header
 from bichromus.workspace.project.document import Document
 
+from . import more_kills
+
 _SUBS = 150
+_ENDLESS = ("gestures", "library")
 _GESTURES = """
 import sys
 from pathlib import Path
@@ -56,6 +60,16 @@ def run_kills(count: int, seed: int, names: Sequence[str] = ()) -> int:
     """
     rng = np.random.default_rng(seed)
     bad = 0
+    with tempfile.TemporaryDirectory() as home:
+        for name in ("XDG_DATA_HOME", "XDG_CONFIG_HOME", "XDG_CACHE_HOME"):
+            os.environ[name] = home  # nothing of the person's own is touched
+        bad = _all_scenes(rng, count, names)
+    print(f"{bad} of them lost or broke something")
+    return 1 if bad else 0
+
+
+def _all_scenes(rng: np.random.Generator, count: int, names: Sequence[str]) -> int:
+    bad = 0
     scenes = [s for s in SCENES if not names or s.name in names]
     for scene in scenes:
         counts: Counter[str] = Counter()
@@ -77,14 +91,13 @@ def run_kills(count: int, seed: int, names: Sequence[str] = ()) -> int:
                 shutil.rmtree(there)
         told = ", ".join(f"{n} {k}" for k, n in sorted(counts.items()))
         print(f"{scene.name:10} {told}", flush=True)
-    print(f"{bad} of them lost or broke something")
-    return 1 if bad else 0
+    return bad
 
 
 def _lasts(scene: Scene, base: Path, there: Path) -> float:
     shutil.copytree(base, there)
     begun = time.perf_counter()
-    if scene.name == "gestures":
+    if scene.name in _ENDLESS:
         return 3.0
     done = subprocess.run(scene.call(there), capture_output=True, text=True, check=False)
     lasts = time.perf_counter() - begun
@@ -127,7 +140,7 @@ def _filled(scene: Scene, there: Path, most: int) -> str:
     except subprocess.TimeoutExpired:
         return _judged(scene, there, "", "written for a minute")
     lines = [line for line in done.stderr.splitlines() if line.strip()]
-    if scene.name != "gestures" and (done.returncode not in (0, 2) or len(lines) > 1):
+    if scene.name not in _ENDLESS and (done.returncode not in (0, 2) or len(lines) > 1):
         print(f"    {scene.name}, {most} bytes: code {done.returncode}, {done.stderr[-400:]}")
         return "LOST its words"
     return _judged(scene, there, done.stdout, "written" if not done.returncode else "refused")
@@ -251,6 +264,12 @@ def _prepared(there: Path, _told: str) -> None:
     assert len(left) <= 2, f"halves pile up: {left}"
 
 
+def _pictured(base: Path) -> None:
+    """A project whose channels are prepared; its stacks lie where they are found again."""
+    _stacks(base)
+    subprocess.run(_prepare(base), capture_output=True, check=True)
+
+
 def _prepare(there: Path) -> list[str]:
     files: Sequence[Path] = (there / "Ha.fits", there / "O3.fits")
     return _run("open", there / "p.bichromus", *files, "--prepare")
@@ -274,4 +293,23 @@ SCENES: tuple[Scene, ...] = (
     ),
     Scene("export", _masters, _export, _picture_whole),
     Scene("prepare", _stacks, _prepare, _prepared),
+    Scene(
+        "migration",
+        more_kills.old_store,
+        lambda there: _run("log", "goal", there / "p.bichromus", "Ha=3"),
+        more_kills.brought_up,
+    ),
+    Scene("library", lambda _base: None, more_kills.library_call, more_kills.library_whole),
+    Scene(
+        "take",
+        more_kills.contribution,
+        lambda there: _run("contribution", "take", there / "p.bichromus", there / "theirs"),
+        more_kills.taken,
+    ),
+    Scene(
+        "keep",
+        _pictured,
+        lambda there: _run("versions", there / "p.bichromus", "keep", "first light"),
+        more_kills.versions_whole,
+    ),
 )
