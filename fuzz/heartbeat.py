@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from typing import Final
 
 from PyQt6.QtCore import QEvent, QObject
+from PyQt6.QtGui import QShortcutEvent
 from PyQt6.QtWidgets import QApplication
 
 LIMIT_MS: Final = 100.0
@@ -52,6 +53,8 @@ class Heartbeat(QApplication):
 
     def _keep(self, spent: float, receiver: QObject | None, event: QEvent | None) -> None:
         kind = event.type().name if event is not None else ""
+        if isinstance(event, QShortcutEvent):
+            kind = f"{kind} {event.key().toString()}"
         self.worst.append(Stall(spent, kind, type(receiver).__name__, self.gesture))
         self.worst = sorted(self.worst, reverse=True)[:_KEPT]
         if len(self.worst) == _KEPT:
