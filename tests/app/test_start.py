@@ -6,6 +6,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+import platformdirs
 import pytest
 from pytestqt.qtbot import QtBot
 
@@ -15,6 +16,8 @@ from bichromus.workspace.demo.log import SUBS
 from bichromus.workspace.demo.project import make_demo, make_stacks
 from bichromus.workspace.library.settings import Settings
 from bichromus.workspace.project.document import Document
+from stepped import stepped_session
+from waiting import wait
 
 
 def test_without_a_monitor_it_says_so(
@@ -185,3 +188,28 @@ def test_an_empty_program_asks_what_is_in_the_hands(
     welcome.recent_buttons[0].click()
     welcome.demo_buttons[1].click()
     assert wanted == [first.session.document.folder, "demo galaxy"]
+
+
+def test_a_project_from_elsewhere_asks_before_it_reads(
+    qtbot: QtBot, application: Application, tmp_path: Path, demo_files: dict[str, Path]
+) -> None:
+    folder = tmp_path / "theirs.bichromus"
+    session = stepped_session(folder, "Theirs")
+    session.channels.open_files([demo_files["Ridge_Ha"]])
+    wait(lambda: not session.jobs.busy)
+    session.close()
+    (Path(platformdirs.user_data_dir("bichromus")) / "opened.json").unlink()  # another's machine
+    window = application.open(folder)
+    sheet = window.sheets.outside
+    qtbot.waitUntil(sheet.isVisible, timeout=5000)
+    assert str(demo_files["Ridge_Ha"].parent) in sheet.places.text()
+    sheet.leave.click()
+    assert not window.session.jobs.busy
+    assert not window.session.channels.snapshot.names
+    window.welcome.again_wanted.emit()
+    qtbot.waitUntil(sheet.isVisible, timeout=5000)
+    sheet.allow.click()
+    qtbot.waitUntil(lambda: window.session.channels.snapshot.names == ["Ha"], timeout=120_000)
+    window.close()
+    again = application.open(folder)
+    assert not again.session.asks

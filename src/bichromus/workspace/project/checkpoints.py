@@ -46,5 +46,5 @@ class Checkpoints:
     def _checkpoint(self) -> None:
         where = f"{self._path.absolute().as_uri()}?mode=rw"
         with contextlib.closing(sqlite3.connect(where, uri=True)) as db:
-            db.execute("PRAGMA synchronous=NORMAL")
+            db.execute("PRAGMA synchronous=FULL")
             db.execute("PRAGMA wal_checkpoint(PASSIVE)")

@@ -181,9 +181,7 @@ class Store:
             ) from error
         try:
             db.execute("PRAGMA trusted_schema=OFF")
-            db.execute("PRAGMA journal_mode=WAL")
-            db.execute("PRAGMA synchronous=NORMAL")  # no gesture waits for the disk
-            db.execute("PRAGMA wal_autocheckpoint=0")  # Checkpoints does, beside the work
+            self._log_ahead(db)
             _refuse_foreign_schema(db, path)
             found = db.execute("SELECT count(*) FROM sqlite_master WHERE name='meta'").fetchone()[0]
             if found:
@@ -216,6 +214,19 @@ class Store:
             db.close()
             raise
         return db
+
+    def _log_ahead(self, db: sqlite3.Connection) -> None:
+        """No gesture waits for the disk: this connection writes the log and never the store, and
+        syncs neither. Checkpoints does both, and in that order, so that whatever the power cuts
+        off is the end of the log. A disk that takes no such log (as some of a network) is waited
+        for.
+        """
+        mode = db.execute("PRAGMA journal_mode=WAL").fetchone()[0]
+        if mode == "wal":
+            db.execute("PRAGMA synchronous=OFF")
+            db.execute("PRAGMA wal_autocheckpoint=0")
+        else:
+            db.execute("PRAGMA synchronous=FULL")
 
     def load(self) -> ProjectState | None:
         """The current state; None for a new project. A copy of a store that is read well is kept.
@@ -409,8 +420,11 @@ class Store:
         """Close the store, and let another window open the project."""
         if self._checkpoints is not None:
             self._checkpoints.stop()
-        with self._guard, contextlib.suppress(sqlite3.ProgrammingError):
-            self._db.close()
+        with self._guard:
+            with contextlib.suppress(sqlite3.Error):  # closing brings the log into the store
+                self._db.execute("PRAGMA synchronous=FULL")
+            with contextlib.suppress(sqlite3.ProgrammingError):
+                self._db.close()
         self._unlock()
 
     def _unlock(self) -> None:
