@@ -55,7 +55,9 @@ class Heartbeat(QApplication):
         kind = event.type().name if event is not None else ""
         if isinstance(event, QShortcutEvent):
             kind = f"{kind} {event.key().toString()}"
-        self.worst.append(Stall(spent, kind, type(receiver).__name__, self.gesture))
+        name = getattr(receiver, "accessibleName", str)() or getattr(receiver, "text", str)()
+        whom = f"{type(receiver).__name__} {name!r}"
+        self.worst.append(Stall(spent, kind, whom, self.gesture))
         self.worst = sorted(self.worst, reverse=True)[:_KEPT]
         if len(self.worst) == _KEPT:
             self._floor = self.worst[-1].ms

@@ -65,7 +65,7 @@ def _played(beat: Heartbeat, count: int, rng: np.random.Generator) -> int:
     _rest(window, 300)
     beat.worst, beat.events = [], 0
     for _ in range(count):
-        beat.gesture = _gesture(window, rng)
+        _gesture(window, rng, beat)
         _rest(window, 2)
     beat.gesture = "closing"
     window.close()
@@ -90,21 +90,24 @@ def _rest(window: Window, rounds: int) -> None:
             return
 
 
-def _gesture(window: Window, rng: np.random.Generator) -> str:
+def _gesture(window: Window, rng: np.random.Generator, beat: Heartbeat) -> None:
     kind = rng.choice(["key", "click", "drag", "wheel", "undo"], p=[0.35, 0.3, 0.15, 0.1, 0.1])
     seen = [w for w in window.findChildren(QWidget) if w.isVisible() and w.isEnabled()]
     widget: QWidget = seen[int(rng.integers(len(seen)))]
     at = QPoint(
         int(rng.integers(max(widget.width(), 1))), int(rng.integers(max(widget.height(), 1)))
     )
-    name = f"{kind} on {type(widget).__name__} {widget.accessibleName()!r} in {window.step.id}"
+    beat.gesture = (
+        f"{kind} on {type(widget).__name__} {widget.accessibleName()!r} in {window.step.id}"
+    )
     if kind == "key":
         key = _KEYS[int(rng.integers(len(_KEYS)))]
+        beat.gesture = f"key {key.name} in {window.step.id}"
         _HAND.keyClick(window.focusWidget() or window, key)
-        return f"key {key.name} in {window.step.id}"
+        return
     if kind == "undo":
         window.undo() if rng.random() < 0.6 else window.redo()
-        return f"undo or redo in {window.step.id}"
+        return
     if kind == "wheel":
         place = QPointF(at)
         turned = QPoint(0, int(rng.choice([-120, 120])))
@@ -114,21 +117,20 @@ def _gesture(window: Window, rng: np.random.Generator) -> str:
             Qt.KeyboardModifier.NoModifier, Qt.ScrollPhase.NoScrollPhase, False,
         )  # fmt: skip
         QApplication.sendEvent(widget, event)
-        return name
+        return
     text = widget.text() if isinstance(widget, QAbstractButton) else ""
     if any(word in text for word in _LEAVE) or isinstance(widget, QComboBox) or not _safe(widget):
-        return "nothing"
+        return
     left = Qt.MouseButton.LeftButton
     if kind == "click":
         _HAND.mouseClick(widget, left, pos=at)
-        return name
+        return
     _HAND.mousePress(widget, left, pos=at)
     for _ in range(6):
         at += QPoint(int(rng.integers(-25, 26)), int(rng.integers(-25, 26)))
         _HAND.mouseMove(widget, at)
         _HAND.qWait(5)
     _HAND.mouseRelease(widget, left, pos=at)
-    return name
 
 
 def _safe(widget: QWidget) -> bool:
