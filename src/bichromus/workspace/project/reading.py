@@ -26,14 +26,23 @@ def read_state(folder: Path) -> ProjectState:
         )
     require_plain(folder)
     try:
-        with contextlib.closing(
-            sqlite3.connect(f"{path.absolute().as_uri()}?mode=ro", uri=True)
-        ) as db:
-            row = db.execute(
-                "SELECT state FROM history JOIN meta ON key='cursor' AND seq = value"
-            ).fetchone()
-            return ProjectState.model_validate_json(row[0])
+        try:
+            text = _state_text(path, "")
+        except sqlite3.OperationalError:  # its disk is read-only or full: nothing fits beside it
+            text = _state_text(path, "&immutable=1")
+        return ProjectState.model_validate_json(text)
     except sqlite3.Error as error:
         raise store_fault(error, path) from error
     except (ValidationError, TypeError, ValueError) as error:
         raise damaged("its current state cannot be read", path) from error
+
+
+def _state_text(path: Path, more: str) -> str:
+    """Raises sqlite3.Error, and TypeError where there is no state."""
+    where = f"{path.absolute().as_uri()}?mode=ro{more}"
+    with contextlib.closing(sqlite3.connect(where, uri=True)) as db:
+        row = db.execute(
+            "SELECT state FROM history JOIN meta ON key='cursor' AND seq = value"
+        ).fetchone()
+    text: str = row[0]
+    return text
