@@ -99,7 +99,8 @@ def summarise(
     runs = [
         (row, run) for row in view.rows for run in row.runs if run.kept and run.channel in names
     ]
-    rows = [r for r in view.rows if any(row is r for row, _ in runs)]
+    counted = {id(row) for row, _ in runs}
+    rows = [r for r in view.rows if id(r) in counted]
     dates = sorted({r.night.isoformat() for r in rows})
     hours: dict[str, float] = defaultdict(float)
     for row, run in runs:
