@@ -15,7 +15,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, Final
 
-from ..model.errors import UnreadableFile
+from ..model.errors import InputError, UnreadableFile
 from .astropy_fits import astropy_fits
 from .foreign import FOREIGN, check_room, why_of
 
@@ -104,11 +104,9 @@ def _parts(path: Path, whole: io.BytesIO | None) -> Iterator[Any]:
             do=_AGAIN,
             file=path,
         ) from error
-    except UnreadableFile:
+    except InputError:
         raise
     except FOREIGN as error:
-        if hasattr(error, "sentence"):
-            raise
         raise UnreadableFile(
             "This packed file cannot be read", why=why_of(error), do=_AGAIN, file=path
         ) from error

@@ -47,13 +47,17 @@ def read_own(path: Path) -> dict[str, Passes]:
     except FileNotFoundError:
         return {}
     except (OSError, UnicodeDecodeError) as error:
-        raise UnreadableFile(
-            "The table of filter names cannot be read",
-            why=str(error),
-            do="Correct it, or take it away",
-            file=path,
-        ) from error
+        raise _unreadable(error, path) from error
     return _parse(text.splitlines(), path)
+
+
+def _unreadable(error: Exception, path: Path | None) -> UnreadableFile:
+    return UnreadableFile(
+        "The table of filter names cannot be read",
+        why=str(error),
+        do="Correct it, or take it away",
+        file=path,
+    )
 
 
 def as_table(table: Mapping[str, Passes]) -> str:
@@ -67,12 +71,7 @@ def _parse(lines: Iterable[str], path: Path | None) -> dict[str, Passes]:
     try:
         rows = csv_rows(line for line in lines if line.strip() and not line.startswith("#"))
     except ValueError as error:
-        raise UnreadableFile(
-            "The table of filter names cannot be read",
-            why=str(error),
-            do="Correct it, or take it away",
-            file=path,
-        ) from error
+        raise _unreadable(error, path) from error
     for number, row in enumerate(rows):
         if number == 0 and row[:1] == ["spelling"]:
             continue

@@ -44,8 +44,9 @@ class Trust:
         """Whether a file lies where the person has opened files for this project, or within it; of
         a link, what it leads to as well.
         """
+        folders = self._folders()
         places = {path.absolute(), path.resolve()}
-        return all(any(p.is_relative_to(f) for f in self._folders()) for p in places)
+        return all(any(p.is_relative_to(f) for f in folders) for p in places)
 
     def outside(self, state: ProjectState) -> list[Path]:
         """Files and folders that a project from elsewhere points to, and the person has never
