@@ -11,10 +11,10 @@ import errno
 import os
 import secrets
 import stat
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
-from typing import IO, Any, Final
+from typing import IO, Final
 
 import numpy as np
 
@@ -174,20 +174,18 @@ def require_plain(folder: Path) -> None:
         )
 
 
-def copy_plain(door: Door, name: str, target: Path, copy: Any) -> None:
+def copy_plain(
+    door: Door, parts: tuple[str, ...], target: Path, copy: Callable[[str, Path], object]
+) -> None:
     """Copy a folder of a project with the plain files in it; no link goes along. ``copy`` takes the
     source and the target of a file.
     """
-    _copy_below(door, (name,), target, copy)
-
-
-def _copy_below(door: Door, parts: tuple[str, ...], target: Path, copy: Any) -> None:
     entries = door.names(*parts)
     if not entries and not door.path(*parts).is_dir():
         return
     target.mkdir(mode=0o700)
     for entry in entries:
         if entry.is_dir(follow_symlinks=False):
-            _copy_below(door, (*parts, entry.name), target / entry.name, copy)
+            copy_plain(door, (*parts, entry.name), target / entry.name, copy)
         elif entry.is_file(follow_symlinks=False) and not entry.name.endswith(".partial"):
             copy(entry.path, target / entry.name)

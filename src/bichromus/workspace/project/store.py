@@ -34,15 +34,15 @@ _PID_BYTES: Final = 20
 _MOST_STATE: Final = 64_000_000
 """Letters of a state; one with a thousand stacks has a million."""
 _KEPT_FOLDERS: Final = ("versions", "cache", "copies", "responses")
-_READ_ONLY: Final = (errno.EROFS, errno.EACCES, errno.EPERM, errno.ENOSPC, errno.EDQUOT)
-_FULL: Final = os.strerror(errno.ENOSPC)
+_FULL: Final = (errno.ENOSPC, errno.EDQUOT)
+_READ_ONLY: Final = (errno.EROFS, errno.EACCES, errno.EPERM, *_FULL)
 
 
 class _NoRoom(Exception):
     """The store is there, and its disk has no room for what is written when it is opened."""
 
 
-def _link(source: str, target: str) -> None:
+def _link(source: str, target: Path) -> None:
     """The same file under another name; a copy where that cannot be. Entries are never changed."""
     try:
         os.link(source, target, follow_symlinks=False)
@@ -82,7 +82,7 @@ class Store:
             self._lock = self._take_lock()
         except OSError as error:
             if error.errno in _READ_ONLY and (self.folder / "project.db").is_file():
-                self._open_to_read(error.strerror or "")
+                self._open_to_read(full=error.errno in _FULL)
                 return
             raise ProjectError(
                 "The project cannot be opened",
@@ -96,15 +96,15 @@ class Store:
         except _NoRoom:
             self._unlock()
             self._lock = None
-            self._open_to_read(_FULL)
+            self._open_to_read(full=True)
         except BaseException:
             self._unlock()
             raise
 
-    def _open_to_read(self, why: str) -> None:
+    def _open_to_read(self, full: bool) -> None:
         """On a disk that cannot be written to, or is full, what is there can still be looked at."""
         self.read_only = True
-        if why == _FULL:
+        if full:
             self.why_read_only = "there is no room left on its disk"
         self._db = self._connect_to_read()
 
@@ -457,7 +457,7 @@ class Store:
         try:
             target.mkdir(mode=0o700)
             for name in _KEPT_FOLDERS:
-                copy_plain(self.door, name, target / name, _link)
+                copy_plain(self.door, (name,), target / name, _link)
             with self._guard, contextlib.closing(sqlite3.connect(target / "project.db")) as db:
                 self._db.backup(db)
         except (OSError, sqlite3.Error) as error:
